@@ -11,7 +11,6 @@ use atlas_core::format::read;
 use atlas_core::page::{self, PageReader, feed_links};
 use atlas_core::robots::{Robots, sitemap_lines};
 
-use super::known::KnownPaths;
 use crate::check::SiteServer;
 use crate::sources::crawl::TOKEN;
 
@@ -35,17 +34,11 @@ pub struct LiveFacts {
     pub sitemaps: Vec<LiveSitemap>,
     /// The feeds that its home page names.
     pub feeds: Vec<String>,
-    /// The number of links to pages of the site on its home page.
-    pub links: usize,
     /// Whether its home page is empty until a script has run.
     pub needs_script: bool,
-    /// Whether it has a robots.txt.
-    pub has_robots: bool,
     /// What robots.txt says against a crawl of the home page by this tool.
     pub barred: Option<String>,
-    /// The pages that home page and sitemaps name.
-    pub known: KnownPaths,
-    /// The same as paths, for sections.
+    /// The paths of the pages that home page and sitemaps name.
     pub paths: BTreeSet<String>,
 }
 
@@ -75,7 +68,7 @@ pub fn look_at(server: &SiteServer, typed: &str) -> Result<LiveFacts, String> {
         let address = Address::parse(&spelling).map_err(|error| format!("{typed}: {error}"))?;
         let Some((answer, body)) = server.get(address.as_str(), MOST_BYTES) else { return Err("stopped".to_owned()) };
         if let Some((_, silence)) = answer.silence {
-            why.push(format!("{address} does not answer: {silence}", address = address.as_str()));
+            why.push(format!("{} does not answer: {silence}", address.as_str()));
             continue;
         }
         if answer.status != 200 {
@@ -107,11 +100,9 @@ fn look(server: &SiteServer, site: &Site, (end, body): (&Address, &[u8]), mut fa
     facts.feeds = feed_links(body).iter().filter_map(|href| Some(base(href)?.into_string())).collect();
     let linked: BTreeSet<&str> =
         home.links.iter().map(|link| link.address.as_str()).filter(|address| site.holds(address)).collect();
-    facts.links = linked.len();
     linked.into_iter().for_each(|address| facts.add(site, address));
     let robots = server.get(site.of_host("/robots.txt").as_str(), MOST_BYTES);
     let robots = robots.filter(|(answer, _)| answer.status == 200).map(|(_, body)| body);
-    facts.has_robots = robots.is_some();
     let robots = robots.unwrap_or_default();
     let barred = Robots::read(&robots).barred(TOKEN, site.root().path());
     facts.barred = barred.map(|barred| format!("Disallow: {} (line {})", barred.pattern, barred.line));
@@ -194,7 +185,6 @@ pub fn save_sitemap(server: &SiteServer, address: &str, folder: &Path) -> Result
 
 impl LiveFacts {
     fn add(&mut self, site: &Site, address: &str) {
-        self.known.add(address);
         self.paths.insert(site.path(address).to_owned());
     }
 }

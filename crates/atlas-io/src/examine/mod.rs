@@ -24,5 +24,5 @@ pub use self::databases::{DatabaseTable, database_tables, sqlite_files};
 pub use self::known::KnownPaths;
 pub use self::live::{LiveFacts, LiveSitemap, look_at, save_sitemap, saved_name};
 pub use self::pages::{NewsPublisher, PageFolderFacts, TopFolder, look_at_folder, page_folders};
-pub use self::rows::{FieldGuess, RowGuess, RowSample};
+pub use self::rows::{FieldGuess, MOST_ROWS, RowGuess, RowSample};
 pub use self::tables::{TableFile, table_files, table_sample};

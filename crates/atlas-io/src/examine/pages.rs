@@ -121,10 +121,7 @@ pub fn look_at_folder(folder: &Path, url: Option<&Site>, documents: &[&str]) -> 
     }
     facts.drop_html = votes.without > votes.with;
     facts.site = votes.site();
-    facts.other_canonical = match (url, &facts.site) {
-        (Some(url), _) => votes.other_canonical(url),
-        (None, _) => None,
-    };
+    facts.other_canonical = url.and_then(|url| votes.other_canonical(url));
     for (_, relative) in &files {
         facts.known.add(&format!("/{}", path_of(relative, facts.drop_html)));
     }

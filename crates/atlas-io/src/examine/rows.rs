@@ -10,7 +10,7 @@ use super::known::KnownPaths;
 use crate::reading::field::{Field, commonly_named};
 
 /// The most rows of a sample.
-pub(super) const MOST_ROWS: usize = 200;
+pub const MOST_ROWS: usize = 200;
 
 /// The first rows of a table.
 #[derive(Debug, Clone, Default)]

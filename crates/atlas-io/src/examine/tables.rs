@@ -36,7 +36,7 @@ pub fn table_files(folder: &Path, but: &[PathBuf]) -> Vec<TableFile> {
         let name = path.strip_prefix(folder).unwrap_or(&path).to_string_lossy().into_owned();
         // A text file is hardly ever a table.
         let Some(format) = Format::of_name(&name).filter(|_| !name.ends_with(".txt")) else { continue };
-        if let Some(sample) = sample_of(&Input::File(path), format).filter(|sample| !sample.rows.is_empty()) {
+        if let Some(sample) = table_sample(&Input::File(path), format).filter(|sample| !sample.rows.is_empty()) {
             found.push(TableFile { name, sample });
         }
         if found.len() == MOST_TABLES {
@@ -44,11 +44,6 @@ pub fn table_files(folder: &Path, but: &[PathBuf]) -> Vec<TableFile> {
         }
     }
     found
-}
-
-/// The first rows of a table in a file or at a URL.
-pub fn table_sample(input: &Input, format: Format) -> Option<RowSample> {
-    sample_of(input, format)
 }
 
 /// The visible files in a folder and the folders directly below it, by name.
@@ -63,7 +58,8 @@ pub(super) fn files_below(folder: &Path, but: &[PathBuf]) -> impl Iterator<Item 
     walk.flatten().filter(|entry| entry.file_type().is_file()).map(walkdir::DirEntry::into_path)
 }
 
-fn sample_of(input: &Input, format: Format) -> Option<RowSample> {
+/// The first rows of a table in a file or at a URL.
+pub fn table_sample(input: &Input, format: Format) -> Option<RowSample> {
     let reader: Box<dyn Read> = match input {
         Input::File(path) if !File::open(path).ok()?.metadata().ok()?.is_file() => return None,
         input => Box::new(input.open(WAIT, &Stop::default()).ok()?.take(MOST_BYTES)),

@@ -62,19 +62,24 @@ pub(super) fn expand_with(
     text: &At<String>,
     encode: impl Fn(&str, &str, String) -> String,
 ) -> Result<Secret, Failure> {
-    let typed = text.as_ref().as_str();
+    let typed = text.as_ref();
+    replace_variables(typed, encode).map(|exposed| Secret::new(typed, exposed)).map_err(|why| origin.error(text, why))
+}
+
+/// A text in which `${NAME}` is replaced by the value of that environment variable, as `encode` writes it; or, in words, why
+/// it cannot be.
+pub fn replace_variables(typed: &str, encode: impl Fn(&str, &str, String) -> String) -> Result<String, String> {
     let mut out = String::new();
     let mut rest = typed;
     while let Some((before, after)) = rest.split_once("${") {
-        let (name, tail) = after.split_once('}').ok_or_else(|| origin.error(text, "“${” without a closing “}”"))?;
-        let value = std::env::var(name).map_err(|_| {
-            origin.error(text, format!("the environment variable {name} is not set; set it, or write the value here"))
-        })?;
+        let (name, tail) = after.split_once('}').ok_or("“${” without a closing “}”")?;
+        let value = std::env::var(name)
+            .map_err(|_| format!("the environment variable {name} is not set; set it, or write the value here"))?;
         out.push_str(before);
         out.push_str(&encode(&typed[..typed.len() - after.len()], tail, value));
         rest = tail;
     }
-    Ok(Secret::new(typed, out + rest))
+    Ok(out + rest)
 }
 
 /// Whether a section is made from each row.

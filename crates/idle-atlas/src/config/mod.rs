@@ -25,6 +25,7 @@ use walkdir::{DirEntry, WalkDir};
 use crate::args::Shared;
 use crate::exit::Failure;
 
+pub use context::replace_variables;
 pub use resolve::{Settings, codes};
 pub use sources::DOCUMENTS;
 pub use uptake::EngineExports;

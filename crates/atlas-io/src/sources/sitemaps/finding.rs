@@ -89,7 +89,7 @@ fn named_in(web_root: &Path) -> BTreeSet<String> {
 fn in_web_root(web_root: &Path, site: &Site, name: String) -> Option<InWebRoot> {
     let path = web_root.join(&name);
     let is_small = fs::metadata(&path).is_ok_and(|facts| facts.is_file() && facts.len() <= LARGEST);
-    let bytes = fs::read(&path).ok().filter(|_| is_small)?;
+    let bytes = is_small.then(|| fs::read(&path).ok())??;
     if is_own_file(&name, &bytes, site) {
         return None;
     }

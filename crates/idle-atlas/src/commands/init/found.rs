@@ -1,10 +1,12 @@
 //! What `init` finds: in the folders here, and at the places that are named.
 
-use std::fs;
+use std::fs::{self, File};
+use std::io::Read;
 use std::path::{Path, PathBuf};
 
 use atlas_core::address::{Address, Site};
 use atlas_core::format::read;
+use atlas_core::placement::MOST_BYTES;
 use atlas_core::robots::sitemap_lines;
 use atlas_io::check::{Pace, SiteServer};
 use atlas_io::examine::{
@@ -12,20 +14,23 @@ use atlas_io::examine::{
     look_at, look_at_folder, page_folders, sqlite_files, table_files, table_sample,
 };
 use atlas_io::live::Reach;
-use atlas_io::reading::input::Input;
+use atlas_io::reading::input::{Input, WAIT};
 use atlas_io::secret::Secret;
 use atlas_io::sources::sitemaps::find_old_sitemaps;
-use atlas_io::sources::sql::Database;
+use atlas_io::sources::sql::{self, Database};
 use atlas_io::sources::table::Format;
 use atlas_store::destination::MAIN;
 use atlas_store::ledger;
 use atlas_store::stop::Stop;
 
 use crate::args::InitArguments;
-use crate::config::DOCUMENTS;
+use crate::config::{DOCUMENTS, replace_variables};
 use crate::exit::Failure;
 use crate::screen::count;
 use crate::view::init::UrlFrom;
+
+/// How many bytes show what a file is.
+const HEAD: u64 = 2048;
 
 /// A database, as it is written in the configuration.
 pub(super) struct FoundDatabase {
@@ -217,7 +222,7 @@ impl NamedPlaces {
             self.tables.push(FoundTable { file: place.to_owned(), sample, is_named: true });
             return Ok(());
         }
-        let bytes = input.file().and_then(|path| fs::read(path).ok()).unwrap_or_default();
+        let bytes = input.file().map(head).unwrap_or_default();
         if bytes.starts_with(b"SQLite format 3\0") {
             self.databases.push(database(here, &format!("sqlite:{place}"), true)?);
         } else if is_feed(&bytes) {
@@ -278,21 +283,11 @@ fn databases_here(here: &Path, but: &[PathBuf]) -> Vec<FoundDatabase> {
 
 /// A database and its tables.
 fn database(here: &Path, typed: &str, is_named: bool) -> Result<FoundDatabase, Failure> {
-    let failed = |why: String| Failure::said(format!("--from {}: {why}", atlas_io::sources::sql::shown(typed)));
-    let mut exposed = String::new();
-    let mut rest = typed;
-    while let Some((before, after)) = rest.split_once("${") {
-        let (name, tail) = after.split_once('}').ok_or_else(|| failed("“${” without a closing “}”".to_owned()))?;
-        let value = std::env::var(name)
-            .map_err(|_| failed(format!("the environment variable {name} is not set; set it, and try again")))?;
-        exposed.push_str(before);
-        exposed.push_str(&atlas_io::sources::sql::encode_variable(&typed[..typed.len() - after.len()], tail, value));
-        rest = tail;
-    }
-    exposed.push_str(rest);
+    let failed = |why: String| Failure::said(format!("--from {}: {why}", sql::shown(typed)));
+    let exposed = replace_variables(typed, sql::encode_variable).map_err(failed)?;
     let database = Database::parse(&Secret::new(typed, exposed), here).map_err(|error| failed(error.to_string()))?;
     let tables = database_tables(&database).map_err(failed)?;
-    let needs_password = atlas_io::sources::sql::has_plain_password(typed);
+    let needs_password = sql::has_plain_password(typed);
     let connection = if needs_password { without_password(typed) } else { typed.to_owned() };
     Ok(FoundDatabase { database, connection, needs_password, tables, is_named })
 }
@@ -313,7 +308,8 @@ fn feeds_in(folder: &Path) -> Vec<(String, bool)> {
     let is_like_one = |path: &PathBuf| {
         let kind = path.extension().unwrap_or_default();
         ["xml", "rss", "atom", "json"].iter().any(|known| kind == *known)
-            && fs::read(path).is_ok_and(|bytes| is_feed(&bytes) && !is_own(&bytes))
+            && is_feed(&head(path))
+            && !is_own(&head(path))
     };
     let mut found: Vec<String> =
         names.filter(is_like_one).filter_map(|path| Some(path.file_name()?.to_string_lossy().into_owned())).collect();
@@ -321,14 +317,22 @@ fn feeds_in(folder: &Path) -> Vec<(String, bool)> {
     found.into_iter().map(|name| (name, false)).collect()
 }
 
-fn is_feed(bytes: &[u8]) -> bool {
-    let head = String::from_utf8_lossy(&bytes[..bytes.len().min(2048)]).into_owned();
+/// The first bytes of a file, which show what it is, however large it is.
+fn head(path: &Path) -> Vec<u8> {
+    let mut bytes = Vec::new();
+    // What cannot be read looks like nothing.
+    let _ = File::open(path).and_then(|file| file.take(HEAD).read_to_end(&mut bytes));
+    bytes
+}
+
+fn is_feed(head: &[u8]) -> bool {
+    let head = String::from_utf8_lossy(head);
     head.contains("<rss") || head.contains("<feed") || head.contains("https://jsonfeed.org/version/")
 }
 
 /// Whether a feed is one of the newest entries that this tool wrote.
-fn is_own(bytes: &[u8]) -> bool {
-    String::from_utf8_lossy(&bytes[..bytes.len().min(2048)]).contains("Idle Atlas")
+fn is_own(head: &[u8]) -> bool {
+    String::from_utf8_lossy(head).contains("Idle Atlas")
 }
 
 fn from_robots(robots: &[u8]) -> Option<(Site, UrlFrom)> {
@@ -358,15 +362,23 @@ fn from_tables(tables: &[FoundTable], databases: &[FoundDatabase]) -> Option<(Si
     Some((Site::parse(&format!("{origin}/")).ok()?, UrlFrom::Rows))
 }
 
+/// The contents of a sitemap, unpacked, as far as the protocol allows them to go.
+fn unpacked(path: &Path) -> Option<Vec<u8>> {
+    let mut bytes = Vec::new();
+    let reader = Input::File(path.to_owned()).open(WAIT, &Stop::default()).ok()?;
+    reader.take(MOST_BYTES).read_to_end(&mut bytes).ok()?;
+    Some(bytes)
+}
+
 /// Adds the pages that an old sitemap names.
 fn add_known(path: &Path, known: &mut KnownPaths) {
-    let Ok(bytes) = fs::read(path) else { return };
+    let Some(bytes) = unpacked(path) else { return };
     let mut children = Vec::new();
     let mut take = |loc: Option<std::borrow::Cow<'_, str>>| loc.iter().for_each(|loc| known.add(loc));
     let last = |address: &str| address.rsplit('/').next().map(str::to_owned);
     let _ = read(&bytes, |url| take(url.loc), |child| children.extend(child.loc.as_deref().and_then(last)));
     for name in children {
-        if let Ok(bytes) = fs::read(path.with_file_name(name)) {
+        if let Some(bytes) = unpacked(&path.with_file_name(name)) {
             let _ = read(&bytes, |url| take(url.loc), |_| ());
         }
     }

@@ -1,6 +1,6 @@
 //! A source for a table or a database.
 
-use atlas_io::examine::{DatabaseTable, RowGuess, RowSample};
+use atlas_io::examine::{DatabaseTable, MOST_ROWS, RowGuess, RowSample};
 use atlas_io::sources::sql;
 
 use super::found::{FoundDatabase, FoundSite, FoundTable};
@@ -22,7 +22,7 @@ pub(super) fn of_table(
     let file = if table.file.contains("://") { table.file.clone() } else { from_home(&table.file) };
     let head = vec!["[[source]]".to_owned(), "from    = \"table\"".to_owned(), format!("file    = {}", quoted(&file))];
     let rows = table.sample.rows.len();
-    let rows = if rows < 200 { count(rows as u64, "row", "rows") } else { "200 rows or more".to_owned() };
+    let rows = if rows < MOST_ROWS { count(rows as u64, "row", "rows") } else { format!("{MOST_ROWS} rows or more") };
     Some(of_rows(
         found,
         (stem, &table.file),
