@@ -21,7 +21,8 @@ use atlas_core::page::{self, PageReader, Player};
 use atlas_core::placement::{OwnFiles, UrlsPerFile};
 use atlas_core::query::Parameters;
 use atlas_io::reading::field::ColumnMapping;
-use atlas_io::reading::input::{Input, WAIT};
+use atlas_io::reading::files::InputFiles;
+use atlas_io::reading::input::{FoundInput, Input, WAIT};
 use atlas_io::reading::record::{Dates, RecordSettings};
 #[cfg(feature = "feed")]
 use atlas_io::sources::feed::FeedSource;
@@ -81,10 +82,11 @@ fn sources(folder: &Path, bytes: &[u8]) -> Vec<Box<dyn Source>> {
         SourceFolder { path: folder.join(name), shown: name.to_owned() }
     };
     let mut sources: Vec<Box<dyn Source>> = Vec::new();
-    let formats = [Format::Csv, Format::Tsv, Format::JsonLines, Format::Json];
-    for (name, format) in ["a.csv", "a.tsv", "a.jsonl", "a.json"].into_iter().zip(formats) {
+    let formats = [Format::Csv, Format::Tsv, Format::JsonLines, Format::Json, Format::Parquet];
+    for (name, format) in ["a.csv", "a.tsv", "a.jsonl", "a.json", "a.parquet"].into_iter().zip(formats) {
         let (input, shown) = input(name);
-        sources.push(Box::new(TableSource { input, shown, format, records: records(), wait: WAIT }));
+        let files = InputFiles::One(FoundInput { input, shown });
+        sources.push(Box::new(TableSource { files, format, records: records(), wait: WAIT }));
     }
     #[cfg(feature = "feed")]
     {

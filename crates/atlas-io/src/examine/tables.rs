@@ -60,6 +60,9 @@ pub(super) fn files_below(folder: &Path, but: &[PathBuf]) -> impl Iterator<Item 
 
 /// The first rows of a table in a file or at a URL.
 pub fn table_sample(input: &Input, format: Format) -> Option<RowSample> {
+    if format == Format::Parquet {
+        return parquet_sample(input);
+    }
     let reader: Box<dyn Read> = match input {
         Input::File(path) if !File::open(path).ok()?.metadata().ok()?.is_file() => return None,
         input => Box::new(input.open(WAIT, &Stop::default()).ok()?.take(MOST_BYTES)),
@@ -76,7 +79,20 @@ pub fn table_sample(input: &Input, format: Format) -> Option<RowSample> {
             BufReader::new(reader).read_to_string(&mut text).ok()?;
             of_objects(first_objects(&text).into_iter())
         }
+        Format::Parquet => None,
     }
+}
+
+/// The first rows of a Parquet file. One at a URL would have to be fetched whole.
+#[cfg(feature = "parquet")]
+fn parquet_sample(input: &Input) -> Option<RowSample> {
+    let (columns, rows) = crate::sources::parquet::first_rows(input.file()?, MOST_ROWS)?;
+    Some(RowSample { columns, rows })
+}
+
+#[cfg(not(feature = "parquet"))]
+fn parquet_sample(_: &Input) -> Option<RowSample> {
+    None
 }
 
 /// The first objects of a JSON array, which may be cut off.

@@ -54,7 +54,8 @@ pub(crate) enum Endless {
 pub(crate) struct Buffers(Mutex<Vec<Vec<u8>>>);
 
 impl Buffers {
-    fn take(&self) -> Vec<u8> {
+    /// An empty buffer.
+    pub(crate) fn take(&self) -> Vec<u8> {
         let mut buffer = self.0.lock().unwrap_or_else(PoisonError::into_inner).pop().unwrap_or_default();
         buffer.clear();
         buffer
@@ -98,63 +99,61 @@ impl<'b, R: Read> Chunker<'b, R> {
         Ok(())
     }
 
-    /// Passes on the parts outside quotes, where alone line ends count.
-    fn each_outside(&self, mut take: impl FnMut(Range<usize>)) {
-        let bytes = &self.rest[..];
-        let Some(Separators { delimiter, quote: mark }) = self.separators else { return take(0..bytes.len()) };
-        let mut at = 0;
-        while at < bytes.len() {
-            let opens = memchr_iter(mark, &bytes[at..]).map(|found| at + found).find(|&quote| {
-                quote == 0 || matches!(bytes[quote - 1], b'\n' | b'\r') || bytes[quote - 1] == delimiter
-            });
-            take(at..opens.unwrap_or(bytes.len()));
-            let Some(open) = opens else { break };
-            // A doubled quote closes and opens again at once, which makes no difference.
-            let mut quotes = memchr_iter(mark, &bytes[open + 1..]).map(|found| open + 1 + found);
-            let close = loop {
-                let Some(quote) = quotes.next() else { return };
-                if bytes.get(quote + 1) == Some(&mark) {
-                    quotes.next();
-                    continue;
-                }
-                break quote;
-            };
-            at = close + 1;
-        }
-    }
-
     /// The end of the last whole record, or 0.
     fn last_end(&self) -> usize {
         let mut last = 0;
-        self.each_outside(|part| {
+        each_outside(&self.rest, self.separators, |part| {
             if let Some(newline) = memrchr(b'\n', &self.rest[part.clone()]) {
                 last = part.start + newline + 1;
             }
         });
         last
     }
+}
 
-    /// The ends of chunks.
-    fn ends(&self) -> Vec<usize> {
-        let bytes = &self.rest[..];
-        // Empty lines make no chunk, however many there are. They belong to the next one.
-        let after_empty = |at: usize| at + bytes[at..].iter().take_while(|byte| matches!(byte, b'\n' | b'\r')).count();
-        let (mut ends, mut begun) = (Vec::new(), after_empty(0));
-        self.each_outside(|part| {
-            let mut at = part.start.max(begun + CHUNK.start);
-            while let Some(newline) = bytes.get(at..part.end).and_then(|rest| memchr(b'\n', rest)) {
-                let end = at + newline + 1;
-                at = end;
-                let decides = fingerprint::raw(&bytes[end - DECIDING..end], 0).is_multiple_of(ONE_IN);
-                if decides || end - begun >= CHUNK.end {
-                    ends.push(end);
-                    begun = after_empty(end);
-                    at = begun + CHUNK.start;
-                }
+/// Passes on the parts outside quotes, where alone line ends count.
+fn each_outside(bytes: &[u8], separators: Option<Separators>, mut take: impl FnMut(Range<usize>)) {
+    let Some(Separators { delimiter, quote: mark }) = separators else { return take(0..bytes.len()) };
+    let mut at = 0;
+    while at < bytes.len() {
+        let opens = memchr_iter(mark, &bytes[at..])
+            .map(|found| at + found)
+            .find(|&quote| quote == 0 || matches!(bytes[quote - 1], b'\n' | b'\r') || bytes[quote - 1] == delimiter);
+        take(at..opens.unwrap_or(bytes.len()));
+        let Some(open) = opens else { break };
+        // A doubled quote closes and opens again at once, which makes no difference.
+        let mut quotes = memchr_iter(mark, &bytes[open + 1..]).map(|found| open + 1 + found);
+        let close = loop {
+            let Some(quote) = quotes.next() else { return };
+            if bytes.get(quote + 1) == Some(&mark) {
+                quotes.next();
+                continue;
             }
-        });
-        ends
+            break quote;
+        };
+        at = close + 1;
     }
+}
+
+/// The ends of chunks in these bytes, which begin with a record.
+fn chunk_ends(bytes: &[u8], separators: Option<Separators>) -> Vec<usize> {
+    // Empty lines make no chunk, however many there are. They belong to the next one.
+    let after_empty = |at: usize| at + bytes[at..].iter().take_while(|byte| matches!(byte, b'\n' | b'\r')).count();
+    let (mut ends, mut begun) = (Vec::new(), after_empty(0));
+    each_outside(bytes, separators, |part| {
+        let mut at = part.start.max(begun + CHUNK.start);
+        while let Some(newline) = bytes.get(at..part.end).and_then(|rest| memchr(b'\n', rest)) {
+            let end = at + newline + 1;
+            at = end;
+            let decides = fingerprint::raw(&bytes[end - DECIDING..end], 0).is_multiple_of(ONE_IN);
+            if decides || end - begun >= CHUNK.end {
+                ends.push(end);
+                begun = after_empty(end);
+                at = begun + CHUNK.start;
+            }
+        }
+    });
+    ends
 }
 
 impl<R: Read> Iterator for Chunker<'_, R> {
@@ -167,7 +166,7 @@ impl<R: Read> Iterator for Chunker<'_, R> {
                 self.rest.clear();
                 return Some(Err(error));
             }
-            let mut ends = self.ends();
+            let mut ends = chunk_ends(&self.rest, self.separators);
             if self.done {
                 ends.push(self.rest.len());
                 ends.dedup();
@@ -203,18 +202,33 @@ impl<R> Chunker<'_, R> {
         let mut bytes = std::mem::replace(&mut self.rest, rest);
         bytes.truncate(end);
         let first_line = self.line;
-        let mut begun = 0;
-        let chunks = ends.iter().map(|&end| {
-            let lines = memchr_iter(b'\n', &bytes[begun..end]).count() as u64;
-            ChunkExtent { bytes: end - std::mem::replace(&mut begun, end), lines }
-        });
-        let chunks: Vec<ChunkExtent> = chunks.collect();
+        let chunks = extents(&bytes, ends);
         self.line += chunks.iter().map(|chunk| chunk.lines).sum::<u64>();
         InputBlock { bytes, first_line, chunks, endless }
     }
 }
 
+/// The chunks that end here.
+fn extents(bytes: &[u8], ends: &[usize]) -> Vec<ChunkExtent> {
+    let mut begun = 0;
+    let extent = |&end: &usize| {
+        let lines = memchr_iter(b'\n', &bytes[begun..end]).count() as u64;
+        ChunkExtent { bytes: end - std::mem::replace(&mut begun, end), lines }
+    };
+    ends.iter().map(extent).collect()
+}
+
 impl InputBlock {
+    /// Separated values that were made here, of whole records.
+    #[cfg(feature = "parquet")]
+    pub(crate) fn of_rows(bytes: Vec<u8>, separators: Separators) -> Self {
+        let mut ends = chunk_ends(&bytes, Some(separators));
+        ends.push(bytes.len());
+        ends.dedup();
+        let chunks = extents(&bytes, &ends);
+        Self { bytes, first_line: 1, chunks, endless: None }
+    }
+
     /// Removes this many bytes, with this many line ends, from its front.
     pub(crate) fn take_off(&mut self, mut bytes: usize, mut lines: u64) {
         self.bytes.drain(..bytes);

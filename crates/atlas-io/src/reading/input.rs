@@ -27,6 +27,15 @@ pub enum Input {
     Url(String),
 }
 
+/// An input with its name in messages.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct FoundInput {
+    /// Where to read from.
+    pub input: Input,
+    /// The same as typed by the user.
+    pub shown: String,
+}
+
 impl Input {
     /// Parses the text in the configuration. Paths are relative to `folder`.
     pub fn parse(text: &str, folder: &Path) -> Self {

@@ -3,10 +3,12 @@
 mod zstd;
 mod served_path;
 pub mod input;
+pub mod files;
 pub mod template;
 pub mod field;
 pub(crate) mod csv_split;
 pub(crate) mod chunker;
+pub(crate) mod row_text;
 mod surrogates;
 pub mod record;
 mod record_blocks;

@@ -51,6 +51,48 @@ impl RowInput<'_> {
             RecordLayout::Separated(_) => header.columns.clone(),
             RecordLayout::JsonLines => names_of_the_first(&first.bytes),
         };
+        self.remark_on_passed_over(&names, gathering);
+        self.blocks(header, batch, &mut || next_batch(&mut cuts), &buffers, gathering)
+    }
+
+    /// The same for records that are made in blocks, some at a time, under a header of these columns. While blocks are
+    /// read, the next are made.
+    #[cfg(feature = "parquet")]
+    pub(crate) fn gather_made(
+        &self,
+        columns: Vec<String>,
+        make: &mut (dyn FnMut(&Buffers) -> Result<Vec<InputBlock>, RowsError> + Send),
+        gathering: &mut Gathering<'_>,
+    ) -> Result<(), RowsError> {
+        let buffers = Buffers::default();
+        let header = self.header_of(columns)?;
+        let batch = make(&buffers)?;
+        self.blocks(header, batch, &mut || make(&buffers), &buffers, gathering)
+    }
+
+    /// Names columns that are not read although they look like fields.
+    pub(crate) fn remark_on_passed_over(&self, names: &[String], gathering: &mut Gathering<'_>) {
+        let word = match (self.layout, self.unit) {
+            (RecordLayout::Separated(_), _) | (_, RecordUnit::Row) => "column",
+            (RecordLayout::JsonLines, RecordUnit::Line | RecordUnit::Item) => "key",
+        };
+        for (column, field) in self.settings.mapping.passed_over(names) {
+            let field = field.name();
+            gathering.remark(format!(
+                "{word} “{column}” is not read; if it is the field “{field}”, add: fields = {{ {field} = \"{column}\" }}"
+            ));
+        }
+    }
+
+    /// Reads blocks in parallel, beginning with `batch`, and passes on their contributions in order.
+    fn blocks(
+        &self,
+        header: Header,
+        mut batch: Vec<InputBlock>,
+        next: &mut (dyn FnMut() -> Result<Vec<InputBlock>, RowsError> + Send),
+        buffers: &Buffers,
+        gathering: &mut Gathering<'_>,
+    ) -> Result<(), RowsError> {
         let raw = self.raw(&header);
         let reader = Arc::new(TableReader {
             raw,
@@ -60,16 +102,6 @@ impl RowInput<'_> {
             shown: self.shown.to_owned(),
             unit: self.unit,
         });
-        let word = match (self.layout, self.unit) {
-            (RecordLayout::Separated(_), _) | (_, RecordUnit::Row) => "column",
-            (RecordLayout::JsonLines, RecordUnit::Line | RecordUnit::Item) => "key",
-        };
-        for (column, field) in self.settings.mapping.passed_over(&names) {
-            let field = field.name();
-            gathering.remark(format!(
-                "{word} “{column}” is not read; if it is the field “{field}”, add: fields = {{ {field} = \"{column}\" }}"
-            ));
-        }
         let maps = reader.header.maps(self.settings);
         match self.layout {
             RecordLayout::Separated(_) => gathering.maps(maps),
@@ -93,18 +125,18 @@ impl RowInput<'_> {
                 return Ok(());
             }
             // While these blocks are parsed, those before them are passed on and the next are read.
-            let (read, next) = rayon::join(
+            let (read, made) = rayon::join(
                 || {
-                    let read = |cut| BlockReading::new(&reader, &decider, cut, raw).run(unread, retains, &buffers);
+                    let read = |cut| BlockReading::new(&reader, &decider, cut, raw).run(unread, retains, buffers);
                     batch.into_par_iter().map(read).collect::<Vec<_>>()
                 },
                 || {
                     hand_over(std::mem::take(&mut ready));
-                    next_batch(&mut cuts)
+                    next()
                 },
             );
             ready = read;
-            batch = match next {
+            batch = match made {
                 Ok(batch) => batch,
                 Err(error) => {
                     hand_over(ready);
@@ -141,6 +173,11 @@ impl RowInput<'_> {
         let end = reader.position().byte() as usize;
         let lines = memchr::memchr_iter(b'\n', &first.bytes[..end]).count() as u64;
         first.take_off(end, lines);
+        self.header_of(columns)
+    }
+
+    /// The header with these columns.
+    pub(crate) fn header_of(&self, columns: Vec<String>) -> Result<Header, RowsError> {
         let named: Vec<&String> = columns.iter().filter(|column| !column.is_empty()).collect();
         let short = |column: &&String| format!("“{}”", column.chars().take(LONGEST_NAME).collect::<String>());
         let mut listed = named.iter().take(MOST_NAMES).map(short).collect::<Vec<_>>().join(", ");
@@ -149,8 +186,9 @@ impl RowInput<'_> {
         }
         Header::of_columns(&self.settings.mapping, columns).map_err(|(field, name): (Field, String)| {
             let field = field.name();
-            broken(format!(
-                "it has no column “{name}” for the field “{field}”; its columns are {listed}. Name the right one: fields = {{ {field} = \"…\" }}"
+            RowsError::Header(format!(
+                "{}: it has no column “{name}” for the field “{field}”; its columns are {listed}. Name the right one: fields = {{ {field} = \"…\" }}",
+                self.shown
             ))
         })
     }

@@ -6,6 +6,8 @@ pub mod html;
 #[cfg(feature = "markdown")]
 pub mod markdown;
 pub mod table;
+#[cfg(feature = "parquet")]
+pub(crate) mod parquet;
 pub mod sql;
 #[cfg(feature = "feed")]
 pub mod feed;

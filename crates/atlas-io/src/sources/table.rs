@@ -1,5 +1,5 @@
-//! The source `table`: separated values, JSON Lines or a JSON array, from a file, standard input or a URL, compressed
-//! or not.
+//! The source `table`: separated values, JSON Lines, a JSON array or Parquet, from files, standard input or a URL,
+//! compressed or not.
 //!
 //! Columns with a field's name need no mapping; others are mapped in the configuration, by name or by a template. A row
 //! that cannot be read is reported with its line, and the others are read.
@@ -13,7 +13,8 @@ use atlas_store::error::StoreError;
 use atlas_store::source::{Gathering, Source};
 
 use crate::reading::csv_split::Separators;
-use crate::reading::input::{self, Input};
+use crate::reading::files::InputFiles;
+use crate::reading::input::{self, FoundInput, Input};
 use crate::reading::json_array;
 use crate::reading::record::RecordSettings;
 use crate::reading::rows::{RecordLayout, RecordUnit, RowInput, RowsError};
@@ -32,6 +33,8 @@ pub enum Format {
     JsonLines,
     /// An array of JSON objects.
     Json,
+    /// Apache Parquet.
+    Parquet,
 }
 
 impl Format {
@@ -42,6 +45,7 @@ impl Format {
             "tsv" => Self::Tsv,
             "json-lines" => Self::JsonLines,
             "json" => Self::Json,
+            "parquet" => Self::Parquet,
             _ => return None,
         })
     }
@@ -56,6 +60,7 @@ impl Format {
             "tsv" | "tab" => Self::Tsv,
             "jsonl" | "ndjson" => Self::JsonLines,
             "json" => Self::Json,
+            "parquet" | "pq" => Self::Parquet,
             _ => return None,
         })
     }
@@ -65,9 +70,7 @@ impl Format {
 #[derive(Debug, Clone)]
 pub struct TableSource {
     /// Where to read it from.
-    pub input: Input,
-    /// The same as typed by the user.
-    pub shown: String,
+    pub files: InputFiles,
     /// How it is laid out.
     pub format: Format,
     /// How its records are read.
@@ -81,36 +84,14 @@ impl TableSource {
         StoreError::Source { name: self.name(), why: why.to_string().into() }
     }
 
-    fn cannot_read(&self, error: &io::Error) -> StoreError {
-        self.failed(format!("cannot read {}: {error}{}", self.shown, input::mend(error)))
-    }
-}
-
-impl Source for TableSource {
-    fn name(&self) -> String {
-        format!("table {}", self.shown)
-    }
-
-    fn settings(&self) -> u64 {
-        // A table is read anew each time, so nothing is learnt from it.
-        fingerprint::settings("")
-    }
-
-    fn knows_rows(&self) -> bool {
-        matches!(self.format, Format::Csv | Format::Tsv) && !matches!(self.input, Input::Standard)
-    }
-
-    fn reads(&self) -> Option<Vec<PathBuf>> {
-        self.input.file().map(|file| vec![file.to_owned()])
-    }
-
-    fn gather(&self, gathering: &mut Gathering<'_>) -> Result<(), StoreError> {
-        let mut reader = self.input.open(self.wait, gathering.stop()).map_err(|error| self.cannot_read(&error))?;
-        let rows = |layout| RowInput { settings: &self.records, layout, shown: &self.shown, unit: RecordUnit::Line };
-        let read = match self.format {
+    /// Reads the rows of one file.
+    fn rows(&self, found: &FoundInput, gathering: &mut Gathering<'_>) -> Result<(), RowsError> {
+        let mut reader = found.input.open(self.wait, gathering.stop()).map_err(RowsError::Read)?;
+        let rows = |layout| RowInput { settings: &self.records, layout, shown: &found.shown, unit: RecordUnit::Line };
+        match self.format {
             Format::Csv => {
                 let mut start = Vec::new();
-                (&mut reader).take(PREVIEW).read_to_end(&mut start).map_err(|error| self.cannot_read(&error))?;
+                (&mut reader).take(PREVIEW).read_to_end(&mut start).map_err(RowsError::Read)?;
                 let delimiter = separator(&start);
                 rows(RecordLayout::Separated(Separators::of_table(delimiter)))
                     .gather(Cursor::new(start).chain(reader), gathering)
@@ -119,7 +100,7 @@ impl Source for TableSource {
             Format::JsonLines => rows(RecordLayout::JsonLines).gather(reader, gathering),
             Format::Json => {
                 let mut reader = BufReader::new(reader);
-                let is_array = starts_array(&mut reader).map_err(|error| self.cannot_read(&error))?;
+                let is_array = starts_array(&mut reader).map_err(RowsError::Read)?;
                 if is_array {
                     let rows = RowInput { unit: RecordUnit::Item, ..rows(RecordLayout::JsonLines) };
                     json_array::gather(reader, &rows, gathering)
@@ -128,11 +109,63 @@ impl Source for TableSource {
                     rows(RecordLayout::JsonLines).gather(reader, gathering)
                 }
             }
+            Format::Parquet => parquet(self, std::slice::from_ref(found), gathering),
+        }
+    }
+}
+
+/// Reads the rows of Parquet files.
+#[cfg(feature = "parquet")]
+use super::parquet::gather as parquet;
+
+/// Says that this program reads none.
+#[cfg(not(feature = "parquet"))]
+fn parquet(_: &TableSource, _: &[FoundInput], _: &mut Gathering<'_>) -> Result<(), RowsError> {
+    Err(RowsError::Header(WITHOUT_PARQUET.to_owned()))
+}
+
+/// What is said of Parquet files by a program that reads none.
+pub const WITHOUT_PARQUET: &str =
+    "this idle-atlas was built without Parquet; use the release archive, or build it with the cargo feature “parquet”";
+
+impl Source for TableSource {
+    fn name(&self) -> String {
+        format!("table {}", self.files.shown())
+    }
+
+    fn settings(&self) -> u64 {
+        // A table is read anew each time, so nothing is learnt from it.
+        fingerprint::settings("")
+    }
+
+    fn knows_rows(&self) -> bool {
+        matches!(self.format, Format::Csv | Format::Tsv | Format::Parquet) && self.files.one() != Some(&Input::Standard)
+    }
+
+    fn reads(&self) -> Option<Vec<PathBuf>> {
+        self.files.watched().map(|path| vec![path])
+    }
+
+    fn gather(&self, gathering: &mut Gathering<'_>) -> Result<(), StoreError> {
+        let failed = |found: &str, error: RowsError| match error {
+            RowsError::Read(error) => format!("cannot read {found}: {error}{}", input::mend(&error)),
+            RowsError::Header(why) => why,
         };
-        read.map_err(|error| match error {
-            RowsError::Read(error) => self.cannot_read(&error),
-            RowsError::Header(why) => self.failed(why),
-        })
+        let files = self.files.find(gathering.stop());
+        let files = files.map_err(|error| self.failed(failed(self.files.shown(), RowsError::Read(error))))?;
+        if self.format == Format::Parquet {
+            return parquet(self, &files, gathering).map_err(|error| self.failed(failed(self.files.shown(), error)));
+        }
+        let several = files.len() > 1;
+        for found in &files {
+            match self.rows(found, gathering).map_err(|error| failed(&found.shown, error)) {
+                Ok(()) => {}
+                // The others are read.
+                Err(why) if several => gathering.fail_in_part(why),
+                Err(why) => return Err(self.failed(why)),
+            }
+        }
+        Ok(())
     }
 }
 
@@ -173,6 +206,7 @@ mod tests {
     #[case("a.tsv.zst", Some(Format::Tsv))]
     #[case("https://files.example/a.jsonl?x=1", Some(Format::JsonLines))]
     #[case("a.json", Some(Format::Json))]
+    #[case("exports/**/*.parquet", Some(Format::Parquet))]
     #[case("-", None)]
     #[case("a.xlsx", None)]
     fn formats_by_name(#[case] name: &str, #[case] wanted: Option<Format>) {

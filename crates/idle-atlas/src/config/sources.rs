@@ -11,6 +11,7 @@ use std::time::Duration;
 use atlas_core::choose;
 use atlas_core::page::PageReader;
 use atlas_io::reading::field::ColumnMapping;
+use atlas_io::reading::files::InputFiles;
 use atlas_io::reading::input::{Input, WAIT};
 use atlas_io::reading::record::{Dates, RecordSettings, SEPARATOR, SourceSection};
 use atlas_io::secret::Secret;
@@ -25,7 +26,7 @@ use atlas_io::sources::markdown::MarkdownSource;
 use atlas_io::sources::oembed::Asking;
 use atlas_io::sources::sitemaps::{OldSitemap, SitemapPurpose, find_old_sitemaps};
 use atlas_io::sources::sql::SharedConnection;
-use atlas_io::sources::table::{Format, TableSource};
+use atlas_io::sources::table::{Format, TableSource, WITHOUT_PARQUET};
 use atlas_store::build::{ARCHIVES, overwritten};
 use atlas_store::destination::MAIN;
 use atlas_store::source::{Named, Source};
@@ -359,24 +360,26 @@ impl<'a> Sources<'a> {
     }
 
     fn table(&self, table: &At<SourceTable>) -> Result<Box<dyn Source>, Failure> {
-        let source = table.as_ref();
-        let (input, shown) = self.input(table)?;
-        let format = match &source.layout {
-            Some(word) => Format::named(word.as_ref()).ok_or_else(|| {
-                let message =
-                    format!("“layout”: “{}” is unknown; expected csv, tsv, json-lines or json", word.as_ref());
-                self.context.origin.error(word, message)
-            })?,
-            None => Format::of_name(shown.expose()).ok_or_else(|| {
-                let message = format!(
-                    "the format of “{shown}” is unknown; set layout = \"csv\", \"tsv\", \"json-lines\" or \"json\""
-                );
-                self.context.origin.error(table, message)
-            })?,
+        let (source, origin) = (table.as_ref(), self.context.origin);
+        let file = self.needed("file", source.file.as_ref(), table)?;
+        let shown = expand(origin, file)?;
+        let files = InputFiles::parse(shown.expose(), &shown.to_string(), self.context.folder)
+            .map_err(|why| origin.error(file, format!("“file”: {why}")))?;
+        let expected = "\"csv\", \"tsv\", \"json-lines\", \"json\" or \"parquet\"";
+        let (format, at) = match &source.layout {
+            Some(word) => {
+                let unknown = || format!("“layout”: “{}” is unknown; expected {expected}", word.as_ref());
+                (Format::named(word.as_ref()).ok_or_else(|| origin.error(word, unknown()))?, word)
+            }
+            None => {
+                let unknown = || format!("the format of “{shown}” is unknown; set layout = {expected}");
+                (Format::of_name(shown.expose()).ok_or_else(|| origin.error(table, unknown()))?, file)
+            }
         };
-        let records = self.records(source)?;
-        let shown = shown.to_string();
-        Ok(Box::new(TableSource { input, shown, format, records, wait: self.wait(source, WAIT)? }))
+        if format == Format::Parquet && !cfg!(feature = "parquet") {
+            return Err(origin.error(at, WITHOUT_PARQUET));
+        }
+        Ok(Box::new(TableSource { files, format, records: self.records(source)?, wait: self.wait(source, WAIT)? }))
     }
 
     #[cfg(not(feature = "feed"))]

@@ -366,7 +366,7 @@ fn a_program_of_the_users_own() {
 #[case::document("from = \"crawl\"\ndocuments = [\"exe\"]", "“documents”: “exe” is unknown")]
 #[case::rate("from = \"crawl\"\nrequests_per_second = -1", "expected a number from 0 (no limit)")]
 #[case::limit("from = \"crawl\"\nmost_pages = 0", "“most_pages”: expected a number from 1")]
-#[case::layout("from = \"table\"\nfile = \"a.csv\"\nlayout = \"xlsx\"", "expected csv, tsv, json-lines or json")]
+#[case::layout("from = \"table\"\nfile = \"a.csv\"\nlayout = \"xlsx\"", "expected \"csv\", \"tsv\"")]
 fn problems_with_a_source_are_reported(#[case] table: &str, #[case] wanted: &str) {
     let site = TestSite::new(&format!("[[source]]\n{table}\n"));
     site.run(&["survey"]).says(2, &["idle-atlas.toml line ", wanted]);

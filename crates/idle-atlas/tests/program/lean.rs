@@ -1,6 +1,12 @@
 //! A program built without some features says what it lacks, and how to get it.
 
-#[cfg(not(all(feature = "feed", feature = "markdown", feature = "sql-servers", feature = "test-engine")))]
+#[cfg(not(all(
+    feature = "feed",
+    feature = "markdown",
+    feature = "parquet",
+    feature = "sql-servers",
+    feature = "test-engine"
+)))]
 use crate::support::TestSite;
 
 #[cfg(not(feature = "feed"))]
@@ -34,4 +40,13 @@ fn servers_of_databases(#[case] connection: &str) {
 #[case("test-engine")]
 fn the_test_engine(#[case] command: &str) {
     TestSite::new("").run(&[command]).says(2, &["built without a test engine", "cargo feature “test-engine”"]);
+}
+
+#[cfg(not(feature = "parquet"))]
+#[rstest::rstest]
+#[case::by_name("file = \"exports/*.parquet\"")]
+#[case::by_layout("file = \"exports/\"\nlayout = \"parquet\"")]
+fn parquet(#[case] typed: &str) {
+    let told = ["idle-atlas.toml", "built without Parquet", "use the release archive", "cargo feature “parquet”"];
+    TestSite::new(&format!("[[source]]\nfrom = \"table\"\n{typed}\n")).run(&["survey"]).says(2, &told);
 }

@@ -41,6 +41,8 @@ mod making_sections;
 mod moving;
 mod mapping;
 mod nginx;
+#[cfg(feature = "parquet")]
+mod parquet;
 #[cfg(feature = "sql-servers")]
 mod nights;
 mod visitors;

@@ -53,6 +53,15 @@ impl SourceSection {
             Self::Template(_) => None,
         }
     }
+
+    /// The template, if it is made from each row.
+    #[cfg(feature = "parquet")]
+    pub(crate) fn template(&self) -> Option<ColumnTemplate> {
+        match self {
+            Self::Named(_) => None,
+            Self::Template(SectionTemplate(pieces)) => Some(ColumnTemplate::Pieces(pieces.clone())),
+        }
+    }
 }
 
 /// The settings of a source of records.

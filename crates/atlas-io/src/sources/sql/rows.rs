@@ -2,14 +2,12 @@
 
 use std::io;
 
-use atlas_core::number::{count, grouped};
+use atlas_core::number::count;
 
-use crate::reading::chunker::LARGEST_RECORD;
+#[cfg(feature = "sql-servers")]
 use crate::reading::csv_split::Separators;
 use crate::reading::pipe::PipeWriter;
-
-/// How many bytes of a row that is too large are shown.
-const SHOWN: usize = 60;
+use crate::reading::row_text::{end_line, push_cell, too_large};
 
 /// Writes the rows of one query.
 pub(super) struct RowWriter<'p> {
@@ -82,8 +80,8 @@ impl<'p> RowWriter<'p> {
     /// Adds a row as a line that ends with an empty cell, so that a line is never empty.
     fn push_line(&mut self, line: &[u8]) -> io::Result<()> {
         self.begin()?;
-        if line.len() > LARGEST_RECORD {
-            self.problems.push(too_large(line));
+        if let Some(problem) = too_large(line) {
+            self.problems.push(problem);
             return Ok(());
         }
         self.pipe.push(line)
@@ -135,39 +133,4 @@ fn unescaped(letter: u8) -> u8 {
         b'r' => b'\r',
         _ => letter,
     }
-}
-
-/// Appends a value and a delimiter.
-fn push_cell(value: &[u8], line: &mut Vec<u8>) {
-    let Separators { delimiter, quote } = Separators::OF_ROWS;
-    if memchr::memchr3(delimiter, quote, b'\n', value).is_none() && !value.contains(&b'\r') {
-        line.extend_from_slice(value);
-    } else {
-        line.push(quote);
-        for part in value.split_inclusive(|byte| *byte == quote) {
-            line.extend_from_slice(part);
-            if part.ends_with(&[quote]) {
-                line.push(quote);
-            }
-        }
-        line.push(quote);
-    }
-    line.push(delimiter);
-}
-
-/// Ends a line in place of its last delimiter.
-fn end_line(line: &mut [u8]) {
-    if let Some(last) = line.last_mut() {
-        *last = b'\n';
-    }
-}
-
-fn too_large(line: &[u8]) -> String {
-    let begins =
-        String::from_utf8_lossy(&line[..SHOWN.min(line.len())]).replace(|letter: char| letter.is_control(), " ");
-    format!(
-        "the row that begins with “{begins}…” has {} bytes, and at most {} are read; the row is skipped. Ask only for columns that are fields",
-        grouped(line.len() as u64),
-        grouped(LARGEST_RECORD as u64)
-    )
 }

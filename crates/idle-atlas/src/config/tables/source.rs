@@ -66,7 +66,8 @@ source_table! {
     /// Default: `[]`
     /// Example: `documents = ["pdf"]`
     documents: Vec<String>,
-    /// What to read: a path relative to the configuration, a URL, or "-" for standard input.
+    /// What to read: a path relative to the configuration, a URL, or "-" for standard input. A table may be several
+    /// files: a pattern such as exports/**/*.csv, or a folder with "/" at its end.
     ///
     /// Example: `file = "photographs.csv"`
     file: String,
@@ -80,7 +81,7 @@ source_table! {
     moved: bool,
     /// The format of a table, if its name does not tell.
     ///
-    /// Words: csv, tsv, json-lines, json
+    /// Words: csv, tsv, json-lines, json, parquet
     /// Example: `layout = "json-lines"`
     layout: String,
     /// The format of dates that are not ISO 8601, as in strftime.
