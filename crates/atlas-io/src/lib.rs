@@ -7,6 +7,7 @@
 pub mod secret;
 pub mod program;
 pub mod http;
+pub mod object;
 pub mod reading;
 pub mod uptake;
 pub mod sources;

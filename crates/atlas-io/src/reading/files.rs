@@ -7,8 +7,13 @@ use atlas_store::stop::Stop;
 use globset::{GlobBuilder, GlobMatcher};
 use walkdir::{DirEntry, WalkDir};
 
+#[cfg(feature = "object-stores")]
+use crate::object::ObjectFile;
+use crate::object::ObjectStores;
 use crate::reading::input::{FoundInput, Input};
 
+/// The characters of which one makes a text a pattern.
+const PATTERN: [char; 4] = ['*', '?', '[', '{'];
 /// The most files that a pattern may match. A pattern that matches more was meant otherwise.
 const MOST: usize = 1_000_000;
 
@@ -37,6 +42,8 @@ pub struct Pattern {
 #[derive(Debug, Clone)]
 enum Folder {
     Local(PathBuf),
+    #[cfg(feature = "object-stores")]
+    Objects(ObjectFile),
 }
 
 impl InputFiles {
@@ -45,24 +52,21 @@ impl InputFiles {
     ///
     /// # Errors
     ///
-    /// Returns a message if a pattern is not valid.
-    pub fn parse(text: &str, shown: &str, folder: &Path) -> Result<Self, String> {
-        let input = Input::parse(text, folder);
-        let is_path = input.file().is_some();
-        // A file may have a name with such characters in it.
-        let is_there = input.file().is_some_and(Path::is_file);
-        let is_pattern = text.contains(['*', '?', '[', '{']) || text.ends_with('/');
-        if !is_path || is_there || !is_pattern {
-            return Ok(Self::One(FoundInput { input, shown: shown.to_owned() }));
+    /// Returns a message if a pattern is not valid, or an object cannot be reached.
+    pub fn parse(text: &str, shown: &str, folder: &Path, stores: &ObjectStores) -> Result<Self, String> {
+        // A URL may have such characters in its query, and a file in its name.
+        let is_one = text.starts_with("http://") || text.starts_with("https://") || folder.join(text).is_file();
+        if is_one || !(text.contains(PATTERN) || text.ends_with('/')) {
+            return Ok(Self::One(FoundInput { input: Input::parse(text, folder, stores)?, shown: shown.to_owned() }));
         }
         let (below, wanted) = cut(text);
         let wanted = (!wanted.is_empty()).then(|| matcher(wanted)).transpose()?;
-        Ok(Self::Matching(Pattern {
-            place: Folder::Local(folder.join(below)),
-            wanted,
-            folder: below.to_owned(),
-            shown: shown.to_owned(),
-        }))
+        let place = match Input::parse(below, folder, stores)? {
+            #[cfg(feature = "object-stores")]
+            Input::Object(folder) => Folder::Objects(folder),
+            _ => Folder::Local(folder.join(below)),
+        };
+        Ok(Self::Matching(Pattern { place, wanted, folder: below.to_owned(), shown: shown.to_owned() }))
     }
 
     /// The one input, unless it is a pattern.
@@ -86,7 +90,21 @@ impl InputFiles {
         match self {
             Self::One(found) => found.input.file().map(Path::to_owned),
             Self::Matching(Pattern { place: Folder::Local(folder), .. }) => Some(folder.clone()),
+            #[cfg(feature = "object-stores")]
+            Self::Matching(Pattern { place: Folder::Objects(_), .. }) => None,
         }
+    }
+
+    /// Whether reading it a second time costs as much, and may give something else.
+    pub fn is_remote(&self) -> bool {
+        #[cfg(feature = "object-stores")]
+        return matches!(
+            self,
+            Self::Matching(Pattern { place: Folder::Objects(_), .. })
+                | Self::One(FoundInput { input: Input::Object(_), .. })
+        );
+        #[cfg(not(feature = "object-stores"))]
+        false
     }
 
     /// All files, in the order of their names.
@@ -94,16 +112,19 @@ impl InputFiles {
     /// # Errors
     ///
     /// Returns an error if a folder cannot be read to its end, or nothing matches.
-    pub fn find(&self, _stop: &Stop) -> io::Result<Vec<FoundInput>> {
+    #[cfg_attr(not(feature = "object-stores"), expect(unused_variables, reason = "only stores are waited for"))]
+    pub fn find(&self, stop: &Stop) -> io::Result<Vec<FoundInput>> {
         let pattern = match self {
             Self::One(found) => return Ok(vec![found.clone()]),
             Self::Matching(pattern) => pattern,
         };
         let found = match &pattern.place {
             Folder::Local(folder) => pattern.local(folder)?,
+            #[cfg(feature = "object-stores")]
+            Folder::Objects(folder) => pattern.objects(folder, stop)?,
         };
         if found.is_empty() {
-            let why = "there is no such file; correct “file” in the configuration";
+            let why = "no file has such a name";
             return Err(io::Error::new(io::ErrorKind::NotFound, why));
         }
         Ok(found)
@@ -129,6 +150,22 @@ impl Pattern {
             }
         }
         Ok(found)
+    }
+
+    #[cfg(feature = "object-stores")]
+    fn objects(&self, folder: &ObjectFile, stop: &Stop) -> io::Result<Vec<FoundInput>> {
+        let ObjectFile { bucket, address } = folder;
+        let listed = bucket.list(&address.key, stop)?;
+        let found = listed.into_iter().filter_map(|object| {
+            let below = object.key.strip_prefix(&address.key)?;
+            // An object that ends with “/” stands for a folder.
+            let is_wanted = !below.is_empty() && !below.ends_with('/') && !below.split('/').any(is_hidden);
+            (is_wanted && self.wants(below)).then(|| FoundInput {
+                shown: self.named(below),
+                input: Input::Object(ObjectFile { bucket: bucket.clone(), address: address.at(&object.key) }),
+            })
+        });
+        Ok(found.collect())
     }
 
     fn wants(&self, below: &str) -> bool {
@@ -158,7 +195,7 @@ fn is_hidden(name: &str) -> bool {
 
 /// The folder before a pattern, with its `/`, and the pattern.
 fn cut(text: &str) -> (&str, &str) {
-    let first = text.find(['*', '?', '[', '{']).unwrap_or(text.len());
+    let first = text.find(PATTERN).unwrap_or(text.len());
     text.split_at(text[..first].rfind('/').map_or(0, |slash| slash + 1))
 }
 
@@ -199,7 +236,7 @@ mod tests {
             fs::create_dir_all(path.parent().unwrap()).unwrap();
             fs::write(path, "url\n").unwrap();
         }
-        let files = InputFiles::parse(typed, typed, folder.path()).unwrap();
+        let files = InputFiles::parse(typed, typed, folder.path(), &ObjectStores::default()).unwrap();
         let found = files.find(&Stop::default()).unwrap_or_default();
         let shown: Vec<&str> = found.iter().map(|one| one.shown.as_str()).collect();
         assert_eq!(shown, wanted);
@@ -208,7 +245,8 @@ mod tests {
 
     #[test]
     fn a_broken_pattern_is_reported() {
-        let error = InputFiles::parse("exports/[a.csv", "exports/[a.csv", Path::new("")).unwrap_err();
+        let error =
+            InputFiles::parse("exports/[a.csv", "exports/[a.csv", Path::new(""), &ObjectStores::default()).unwrap_err();
         assert!(error.starts_with("“[a.csv” is not a pattern: "), "{error}");
     }
 }

@@ -9,6 +9,11 @@ use atlas_store::stop::Stop;
 use flate2::read::MultiGzDecoder;
 
 use crate::http::{self, Fetched};
+#[cfg(not(feature = "object-stores"))]
+use crate::object::WITHOUT_STORES;
+use crate::object::{ObjectAddress, ObjectStores};
+#[cfg(feature = "object-stores")]
+use crate::object::{ObjectFile, StoreFailure};
 use crate::reading::zstd::ZstdReader;
 
 /// The most bytes that are fetched from a URL.
@@ -25,6 +30,9 @@ pub enum Input {
     File(PathBuf),
     /// An `http` or `https` URL.
     Url(String),
+    /// An object in a store.
+    #[cfg(feature = "object-stores")]
+    Object(ObjectFile),
 }
 
 /// An input with its name in messages.
@@ -38,19 +46,34 @@ pub struct FoundInput {
 
 impl Input {
     /// Parses the text in the configuration. Paths are relative to `folder`.
-    pub fn parse(text: &str, folder: &Path) -> Self {
-        match text {
-            "-" => Self::Standard,
-            url if url.starts_with("https://") || url.starts_with("http://") => Self::Url(url.to_owned()),
-            path => Self::File(folder.join(path)),
-        }
+    ///
+    /// # Errors
+    ///
+    /// Returns a message if it names an object that cannot be reached with these settings, or by this program.
+    pub fn parse(text: &str, folder: &Path, stores: &ObjectStores) -> Result<Self, String> {
+        Ok(match (text, ObjectAddress::parse(text)) {
+            (_, Some(address)) => Self::object(address?, stores)?,
+            ("-", _) => Self::Standard,
+            (url, _) if url.starts_with("https://") || url.starts_with("http://") => Self::Url(url.to_owned()),
+            (path, _) => Self::File(folder.join(path)),
+        })
+    }
+
+    #[cfg(feature = "object-stores")]
+    fn object(address: ObjectAddress, stores: &ObjectStores) -> Result<Self, String> {
+        Ok(Self::Object(ObjectFile { bucket: stores.bucket(&address)?, address }))
+    }
+
+    #[cfg(not(feature = "object-stores"))]
+    fn object(_: ObjectAddress, _: &ObjectStores) -> Result<Self, String> {
+        Err(WITHOUT_STORES.to_owned())
     }
 
     /// The file, if it is one.
     pub fn file(&self) -> Option<&Path> {
         match self {
             Self::File(path) => Some(path),
-            Self::Standard | Self::Url(_) => None,
+            _ => None,
         }
     }
 
@@ -65,6 +88,8 @@ impl Input {
             Self::Standard => Box::new(io::stdin()),
             Self::File(path) => Box::new(File::open(path)?),
             Self::Url(url) => Box::new(fetch(url, wait, stop)?),
+            #[cfg(feature = "object-stores")]
+            Self::Object(object) => Box::new(object.open(stop)?),
         };
         unpacked(raw)
     }
@@ -72,6 +97,11 @@ impl Input {
 
 /// How to fix input that could not be read: use another file, or repair this one.
 pub(crate) fn mend(error: &io::Error) -> &'static str {
+    // A store's answer says what to do.
+    #[cfg(feature = "object-stores")]
+    if error.get_ref().is_some_and(|why| why.is::<StoreFailure>()) {
+        return "";
+    }
     match error.kind() {
         io::ErrorKind::NotFound | io::ErrorKind::PermissionDenied | io::ErrorKind::IsADirectory => {
             "; correct “file” in the configuration"

@@ -5,9 +5,9 @@ pub mod oembed;
 pub mod html;
 #[cfg(feature = "markdown")]
 pub mod markdown;
-pub mod table;
 #[cfg(feature = "parquet")]
 pub(crate) mod parquet;
+pub mod table;
 pub mod sql;
 #[cfg(feature = "feed")]
 pub mod feed;

@@ -12,6 +12,8 @@ use atlas_core::fingerprint;
 use atlas_store::error::StoreError;
 use atlas_store::source::{Gathering, Source};
 
+#[cfg(feature = "parquet")]
+use super::parquet::{self, ParquetTable};
 use crate::reading::csv_split::Separators;
 use crate::reading::files::InputFiles;
 use crate::reading::input::{self, FoundInput, Input};
@@ -84,6 +86,18 @@ impl TableSource {
         StoreError::Source { name: self.name(), why: why.to_string().into() }
     }
 
+    /// Reads the rows of Parquet files.
+    #[cfg(feature = "parquet")]
+    fn parquet(&self, files: &[FoundInput], gathering: &mut Gathering<'_>) -> Result<(), RowsError> {
+        let table = ParquetTable { files, shown: self.files.shown(), settings: &self.records, wait: self.wait };
+        parquet::gather(&table, gathering)
+    }
+
+    #[cfg(not(feature = "parquet"))]
+    fn parquet(&self, _: &[FoundInput], _: &mut Gathering<'_>) -> Result<(), RowsError> {
+        Err(RowsError::Header(format!("{}: {WITHOUT_PARQUET}", self.files.shown())))
+    }
+
     /// Reads the rows of one file.
     fn rows(&self, found: &FoundInput, gathering: &mut Gathering<'_>) -> Result<(), RowsError> {
         let mut reader = found.input.open(self.wait, gathering.stop()).map_err(RowsError::Read)?;
@@ -109,19 +123,9 @@ impl TableSource {
                     rows(RecordLayout::JsonLines).gather(reader, gathering)
                 }
             }
-            Format::Parquet => parquet(self, std::slice::from_ref(found), gathering),
+            Format::Parquet => self.parquet(std::slice::from_ref(found), gathering),
         }
     }
-}
-
-/// Reads the rows of Parquet files.
-#[cfg(feature = "parquet")]
-use super::parquet::gather as parquet;
-
-/// Says that this program reads none.
-#[cfg(not(feature = "parquet"))]
-fn parquet(_: &TableSource, _: &[FoundInput], _: &mut Gathering<'_>) -> Result<(), RowsError> {
-    Err(RowsError::Header(WITHOUT_PARQUET.to_owned()))
 }
 
 /// What is said of Parquet files by a program that reads none.
@@ -142,6 +146,10 @@ impl Source for TableSource {
         matches!(self.format, Format::Csv | Format::Tsv | Format::Parquet) && self.files.one() != Some(&Input::Standard)
     }
 
+    fn yields_once(&self) -> bool {
+        self.files.is_remote()
+    }
+
     fn reads(&self) -> Option<Vec<PathBuf>> {
         self.files.watched().map(|path| vec![path])
     }
@@ -154,7 +162,7 @@ impl Source for TableSource {
         let files = self.files.find(gathering.stop());
         let files = files.map_err(|error| self.failed(failed(self.files.shown(), RowsError::Read(error))))?;
         if self.format == Format::Parquet {
-            return parquet(self, &files, gathering).map_err(|error| self.failed(failed(self.files.shown(), error)));
+            return self.parquet(&files, gathering).map_err(|error| self.failed(failed(self.files.shown(), error)));
         }
         let several = files.len() > 1;
         for found in &files {

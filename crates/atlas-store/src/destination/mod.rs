@@ -22,6 +22,11 @@ use crate::model::{OnDisk, Version};
 /// The name of the robots.txt of the site's host.
 pub const ROBOTS: &str = "robots:";
 
+/// The name of a file in the web root, wherever sitemaps are written.
+pub fn of_web_root(name: &str) -> String {
+    format!("site:{name}")
+}
+
 /// Where published files live. Each file appears whole or not at all.
 pub trait Destination: Send + Sync {
     /// Begins a file, which becomes visible only when it is put.
@@ -116,7 +121,7 @@ impl Draft {
     }
 
     /// Its name, its contents as the destination stores them, and their CRC-32.
-    pub(crate) fn into_parts(self) -> (String, Box<dyn Any>, u32) {
+    pub fn into_parts(self) -> (String, Box<dyn Any>, u32) {
         (self.name, self.body.into_any(), self.crc.finalize())
     }
 }
@@ -135,7 +140,11 @@ impl Write for Draft {
 }
 
 /// Writes a small file whole.
-pub(crate) fn replace(destination: &dyn Destination, name: &str, bytes: &[u8]) -> Result<OnDisk, StoreError> {
+///
+/// # Errors
+///
+/// Returns an error if it cannot be written.
+pub fn replace(destination: &dyn Destination, name: &str, bytes: &[u8]) -> Result<OnDisk, StoreError> {
     let mut draft = destination.begin(name)?;
     draft.write_all(bytes).map_err(StoreError::io("cannot write", destination.shown(name)))?;
     let put = destination.put(vec![draft])?;

@@ -8,6 +8,7 @@ use atlas_io::engines::{
 };
 use atlas_io::live::{Deployed, LiveSite};
 use atlas_io::round::{self, Event, Round};
+use atlas_store::destination::ROBOTS;
 use atlas_store::ledger::{ByHand, Ledger, chosen};
 use atlas_store::stop::Stop;
 
@@ -168,7 +169,7 @@ impl<'s> Choice<'s> {
 /// has yet to be copied.
 fn look_at_robots(settings: &Settings, live: &Deployed<'_>, session: &Session) -> Result<(), Failure> {
     let Some(path) = &settings.robots else { return Ok(()) };
-    let Ok(here) = std::fs::read(path) else { return Ok(()) };
+    let Ok(Some(here)) = settings.destination().0.read(ROBOTS) else { return Ok(()) };
     let address = settings.site.of_host("/robots.txt");
     let Some(there) = live.body(address.as_str())? else { return Ok(()) };
     if !Robots::read(&there).says_the_same(&Robots::read(&here)) {

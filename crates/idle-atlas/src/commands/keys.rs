@@ -7,7 +7,7 @@ use atlas_core::announce::indexnow::Key;
 use atlas_core::announce::live::ExpectedLive;
 use atlas_io::engines::EngineSettings;
 use atlas_io::live::LiveSite;
-use atlas_store::disk;
+use atlas_store::destination::{of_web_root, replace};
 use atlas_store::error::StoreError;
 use atlas_store::ledger::Ledger;
 use atlas_store::model::Fact;
@@ -80,6 +80,7 @@ pub fn write_files(settings: &Settings, ledger: &dyn Ledger, renew: bool, sessio
         begin_renewal(settings, ledger, now)?;
     }
     let former = end_renewal(settings, ledger, now)?;
+    let (destination, _) = settings.destination();
     let mut written = Vec::new();
     for engine in settings.engines.iter().filter(|engine| engine.on && engine.via.wants_key) {
         let key = match of(settings, ledger, engine)? {
@@ -90,23 +91,23 @@ pub fn write_files(settings: &Settings, ledger: &dyn Ledger, renew: bool, sessio
                 key
             }
         };
-        let path = settings.web_root.join(key.file_name());
+        let file = of_web_root(&key.file_name());
         let address = settings.site.of_file(&key.file_name()).as_str().to_owned();
-        let there = fs::read_to_string(&path).ok();
+        let there = destination.read(&file)?.map(|bytes| String::from_utf8_lossy(&bytes).into_owned());
         let is_there = there.as_deref() == Some(key.as_str());
         if there.is_some_and(|text| text.trim() != key.as_str()) {
             return Err(Failure::said(format!(
                 "{} is there already and is not the file of this key; move it away, or set another key for the engine {}",
-                path.display(),
+                destination.shown(&file),
                 engine.name
             )));
         }
         if !is_there {
-            disk::replace(&path, key.as_str().as_bytes())?;
+            replace(destination, &file, key.as_str().as_bytes())?;
         }
         let file = view::announce::KeyFile {
             engine: engine.name.clone(),
-            path: path.display().to_string(),
+            path: destination.shown(&file),
             address,
             written: !is_there,
         };
@@ -162,14 +163,13 @@ fn begin_renewal(settings: &Settings, ledger: &dyn Ledger, now: i64) -> Result<(
 /// Removes the file of the former key once the overlap is over. Returns its name as long as it stands.
 pub fn end_renewal(settings: &Settings, ledger: &dyn Ledger, now: i64) -> Result<Option<String>, Failure> {
     let Some(Former { key, at }) = former(ledger)? else { return Ok(None) };
-    let path = settings.web_root.join(key.file_name());
     if now - at < OVERLAP {
         return Ok(Some(key.file_name()));
     }
+    let (file, (destination, _)) = (of_web_root(&key.file_name()), settings.destination());
     // A file of that name with other contents is not ours.
-    if fs::read_to_string(&path).is_ok_and(|text| text.trim() == key.as_str()) {
-        let failed = |error| Failure::said(format!("cannot remove {}: {error}", path.display()));
-        fs::remove_file(&path).map_err(failed)?;
+    if destination.read(&file)?.is_some_and(|bytes| bytes.trim_ascii() == key.as_str().as_bytes()) {
+        destination.remove(&file)?;
     }
     ledger.set_fact(Fact::FormerKey, None)?;
     Ok(None)

@@ -30,6 +30,11 @@ pub fn run(settings: &Settings, arguments: &args::AnnounceArguments, session: &S
     let reached = settings.reached_on_loopback();
     let served = match reached {
         Some(_) => None,
+        None if settings.is_in_bucket => {
+            return Err(Failure::said(
+                "the web root is in an object store, and a rehearsal needs the site on this machine; name a server that serves it here: [site] reached_at",
+            ));
+        }
         None => Some(serve::folder(&settings.web_root).map_err(on_loopback)?),
     };
     let host = settings.site.root().host().to_owned();

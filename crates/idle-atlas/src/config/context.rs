@@ -5,6 +5,7 @@ use std::time::Duration;
 
 use atlas_core::address::{Address, Site};
 use atlas_io::live::Reach;
+use atlas_io::object::{ObjectAddress, ObjectStores};
 use atlas_io::program::Program;
 use atlas_io::secret::Secret;
 use atlas_store::ledger;
@@ -22,6 +23,9 @@ pub(super) struct Context<'a> {
     pub(super) web_root: &'a Path,
     pub(super) timezone: &'a TimeZone,
     pub(super) crawlers: &'a [String],
+    pub(super) stores: &'a ObjectStores,
+    /// The address of the web root, if it is in an object store.
+    pub(super) bucket: Option<&'a ObjectAddress>,
 }
 
 impl Context<'_> {

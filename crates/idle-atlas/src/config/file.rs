@@ -8,8 +8,8 @@ use serde::Deserialize;
 use super::tables::{
     AccessLogTable, AlternatesTable, ArchiveTable, At, CheckTable, CrawlerTable, EngineTable, FilesTable, GuardsTable,
     HistoryTable, ImagesTable, NewestTable, NewsTable, OembedTable, OwnershipTable, PlayerTable, ProgramTable,
-    RobotsTable, RuleTable, SectionTable, SectionsTable, SiteTable, SourceTable, StructuredTable, UptakeTable,
-    VideosTable, VisitorTable, WatchTable,
+    RobotsTable, RuleTable, SectionTable, SectionsTable, SiteTable, SourceTable, StoreTable, StructuredTable,
+    UptakeTable, VideosTable, VisitorTable, WatchTable,
 };
 use crate::exit::Failure;
 
@@ -45,6 +45,8 @@ pub struct ConfigFile {
     pub site: SiteTable,
     #[serde(default)]
     pub source: Vec<At<SourceTable>>,
+    #[serde(default)]
+    pub store: Vec<StoreTable>,
     #[serde(default)]
     pub sections: SectionsTable,
     #[serde(default)]

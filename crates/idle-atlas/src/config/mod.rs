@@ -8,6 +8,7 @@ mod rules;
 mod output;
 mod pages;
 mod sources;
+mod stores;
 mod engines;
 mod programs;
 mod ownership;

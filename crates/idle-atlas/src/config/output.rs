@@ -25,6 +25,8 @@ use crate::exit::Failure;
 
 /// The smallest size limit of a file, so that a frame and a long URL fit.
 const LEAST_BYTES: i64 = 10_000;
+/// The word for compressed bytes under the plain name.
+pub(super) const ENCODED: &str = "encoded";
 /// The most links on one visitor page.
 const MOST_ENTRIES: i64 = 10_000;
 
@@ -235,9 +237,14 @@ impl Context<'_> {
         let gzip = match files.gzip.as_ref().map(|word| (word, word.as_ref().as_str())) {
             None | Some((_, "beside")) => Gzip::Beside,
             Some((_, "only")) => Gzip::Only,
-            Some((_, "off")) => Gzip::Off,
+            // Compressed bytes under the plain name are the destination's own affair.
+            Some((word, ENCODED)) if self.bucket.is_none() => {
+                let message = "“gzip”: “encoded” is for a web root in an object store, which tells browsers how bytes are encoded; expected beside, only or off";
+                return Err(self.origin.error(word, message));
+            }
+            Some((_, "off" | ENCODED)) => Gzip::Off,
             Some((word, other)) => {
-                let message = format!("“gzip”: “{other}” is unknown; expected beside, only or off");
+                let message = format!("“gzip”: “{other}” is unknown; expected beside, only, off or encoded");
                 return Err(self.origin.error(word, message));
             }
         };
@@ -285,6 +292,10 @@ impl Context<'_> {
 
     /// Sitemaps that are served from another host or folder than the site.
     fn elsewhere(&self, folder: &At<String>, address: &At<String>) -> Result<(PathBuf, String), Failure> {
+        if self.bucket.is_some() {
+            let message = "“folder”: where the web root is in an object store, sitemaps are written there; leave “folder” and “address” out";
+            return Err(self.origin.error(folder, message));
+        }
         let path = self.folder.join(expand(self.origin, folder)?.expose());
         if !path.is_dir() {
             return Err(self.origin.error(folder, format!("“folder”: there is no folder {}", path.display())));

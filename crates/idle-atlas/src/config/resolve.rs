@@ -35,6 +35,7 @@ use super::file::{ConfigFile, ConfigText};
 use super::pages;
 use super::programs::Programs;
 use super::sources::{Sources, has_moved};
+use super::stores::{BucketRoot, all_used, stores, web_bucket};
 use super::tables::At;
 use super::uptake::UptakeSettings;
 use super::watch::WatchSettings;
@@ -48,7 +49,7 @@ const KNOWN_FINDINGS: &str = "known-findings.txt";
 pub struct Settings {
     /// The site.
     pub site: Site,
-    /// The folder that is served.
+    /// The folder that is served, or the address of the bucket.
     pub web_root: PathBuf,
     /// The robots.txt of the site's host, whether or not lines are declared in it; `None` if its path is unknown.
     pub robots: Option<PathBuf>,
@@ -91,6 +92,8 @@ pub struct Settings {
     /// The folder for structured data.
     data: Option<PathBuf>,
     destination: Box<dyn Destination>,
+    /// Whether the web root is in an object store, and not a folder.
+    pub is_in_bucket: bool,
     reach: Reach,
     /// How pages are read.
     pub reader: PageReader,
@@ -106,16 +109,31 @@ impl Settings {
         let site = Site::parse(url.expose()).map_err(|why| {
             origin.error(&typed.site.url, url.hide(format!("“url”: {why}; expected the site's URL as visitors reach it, such as https://www.marrowvale.example/")))
         })?;
-        let web_root = folder.join(expanded(&typed.site.web_root)?);
-        if !web_root.is_dir() {
+        let typed_root = expanded(&typed.site.web_root)?;
+        let bucket = web_bucket(origin, &typed.site.web_root, &typed_root)?;
+        // The path of what is in a bucket only serves to show it.
+        let web_root = match &bucket {
+            Some(address) => PathBuf::from(address.to_string()),
+            None => folder.join(typed_root),
+        };
+        if bucket.is_none() && !web_root.is_dir() {
             return Err(
                 origin.error(&typed.site.web_root, format!("“web_root”: there is no folder {}", web_root.display()))
             );
         }
         let timezone = timezone(origin, typed.site.timezone.as_ref())?;
         let crawlers: Vec<String> = typed.robots.crawlers.iter().map(|token| token.to_lowercase()).collect();
-        let context =
-            Context { origin, folder, site: &site, web_root: &web_root, timezone: &timezone, crawlers: &crawlers };
+        let stores = stores(origin, &typed.store)?;
+        let context = Context {
+            origin,
+            folder,
+            site: &site,
+            web_root: &web_root,
+            timezone: &timezone,
+            crawlers: &crawlers,
+            stores: &stores,
+            bucket: bucket.as_ref(),
+        };
 
         let sources = Sources::new(&context, &typed)?.all()?;
         if sources.is_empty() {
@@ -138,7 +156,7 @@ impl Settings {
         let cut = context.cut(&typed.files)?;
         let thresholds = context.thresholds(&typed.guards)?;
         let keep_days = context.number("keep_days", typed.history.keep_days.as_ref(), (7, 36_500), KEEP_DAYS)?;
-        let declare_in = typed.robots.file.as_ref().map(expanded).transpose()?.map(|file| folder.join(file));
+        let declare_in = typed.robots.file.as_ref().map(|file| context.robots(file)).transpose()?;
         if let (Some(file), Some(path)) = (&typed.robots.file, &declare_in)
             && (*path == origin.path
                 || path.starts_with(ledger_folder(&origin.path))
@@ -166,7 +184,20 @@ impl Settings {
         let (names, sitemaps) = context.names(&typed.files, (declare_in.is_some(), typed.robots.create))?;
         let has_moved = typed.source.iter().any(|table| has_moved(table.as_ref()));
         let data = context.data_folder(&typed)?;
-        let destination = Folder::new(sitemaps.clone(), web_root.clone(), data.clone(), robots.clone());
+        let destination: Box<dyn Destination> = match &bucket {
+            None => Box::new(Folder::new(sitemaps.clone(), web_root.clone(), data.clone(), robots.clone())),
+            Some(address) => {
+                let root = BucketRoot {
+                    typed: &typed.site.web_root,
+                    address: address.clone(),
+                    main: &names.main,
+                    files: &typed.files,
+                    robots: robots.as_deref(),
+                    data: data.clone(),
+                };
+                root.destination(origin, &stores)?
+            }
+        };
         let programs = context.programs(&typed)?;
         let ownership = context.ownership(&typed.ownership, &names.main)?;
         let watching = context.watching(&typed.watch)?;
@@ -190,6 +221,7 @@ impl Settings {
             site: site.clone(),
         };
         let ledger = ledger_folder(&origin.path);
+        all_used(origin, &typed, &stores)?;
         let known_findings = typed.check.known_findings.as_ref().map(expanded).transpose()?;
         let known_findings = folder.join(known_findings.unwrap_or_else(|| KNOWN_FINDINGS.to_owned()));
         let accepted = accepted(&known_findings)?;
@@ -221,7 +253,8 @@ impl Settings {
             thresholds,
             names,
             sitemaps,
-            destination: Box::new(destination),
+            destination,
+            is_in_bucket: bucket.is_some(),
             reach: reach.unwrap_or_default(),
             reader,
             text: origin.text.clone(),
@@ -343,6 +376,7 @@ impl Settings {
     /// Whether another site would write into the same folder.
     pub fn writes_where(&self, other: &Self) -> bool {
         let whole = |path: &Path| path.canonicalize().unwrap_or_else(|_| path.to_owned());
+        // What is in a bucket has no other path.
         whole(&self.sitemaps) == whole(&other.sitemaps)
     }
 

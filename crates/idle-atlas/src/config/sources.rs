@@ -356,15 +356,17 @@ impl<'a> Sources<'a> {
     fn input(&self, table: &At<SourceTable>) -> Result<(Input, Secret), Failure> {
         let file = self.needed("file", table.as_ref().file.as_ref(), table)?;
         let typed = expand(self.context.origin, file)?;
-        Ok((Input::parse(typed.expose(), self.context.folder), typed))
+        let input = Input::parse(typed.expose(), self.context.folder, self.context.stores);
+        let input = input.map_err(|why| self.context.origin.error(file, typed.hide(format!("“file”: {why}"))))?;
+        Ok((input, typed))
     }
 
     fn table(&self, table: &At<SourceTable>) -> Result<Box<dyn Source>, Failure> {
         let (source, origin) = (table.as_ref(), self.context.origin);
         let file = self.needed("file", source.file.as_ref(), table)?;
         let shown = expand(origin, file)?;
-        let files = InputFiles::parse(shown.expose(), &shown.to_string(), self.context.folder)
-            .map_err(|why| origin.error(file, format!("“file”: {why}")))?;
+        let files = InputFiles::parse(shown.expose(), &shown.to_string(), self.context.folder, self.context.stores)
+            .map_err(|why| origin.error(file, shown.hide(format!("“file”: {why}"))))?;
         let expected = "\"csv\", \"tsv\", \"json-lines\", \"json\" or \"parquet\"";
         let (format, at) = match &source.layout {
             Some(word) => {
@@ -442,12 +444,12 @@ impl<'a> Sources<'a> {
     fn is_ours(&self, input: &Input) -> bool {
         let whole = |path: &Path| path.canonicalize().ok();
         match input {
-            Input::Standard => false,
             Input::Url(url) => *url == format!("{}{}", self.context.site.root(), self.main),
             Input::File(path) => {
                 path.file_name().is_some_and(|name| name.to_string_lossy().starts_with(&self.main))
                     && path.parent().and_then(whole) == whole(self.context.web_root)
             }
+            _ => false,
         }
     }
 

@@ -29,7 +29,7 @@ fn broken_configuration(#[case] config: &str, #[case] words: &[&str]) {
 #[case::section("[[section]]\nname = \"My Section\"\n", &["“name”", "lower-case letters"])]
 #[case::sections("[[section]]\nname = \"a\"\n[[section]]\nname = \"a\"\n", &["two sections “a”"])]
 #[case::main("[files]\nmain = \"maps/sitemap.xml\"\n", &["“main”"])]
-#[case::gzip("[files]\ngzip = \"both\"\n", &["beside, only or off"])]
+#[case::gzip("[files]\ngzip = \"both\"\n", &["beside, only, off or encoded"])]
 #[case::urls("[files]\nurls_per_file = 50001\n", &["1 to 50,000"])]
 #[case::bytes("[files]\nbytes_per_file = 99999999999\n", &["52428800"])]
 #[case::key("[[engine]]\nwait_until_live = false\nname = \"e\"\nvia = \"indexnow\"\nendpoint = \"http://127.0.0.1:1/\"\nkey = \"short\"\n", &["“key”", "8 to 128"])]

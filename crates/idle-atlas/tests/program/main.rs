@@ -61,6 +61,8 @@ mod site_report;
 mod server;
 mod several;
 mod splitting;
+#[cfg(feature = "object-stores")]
+mod stores;
 mod strangers;
 mod structure;
 mod support;

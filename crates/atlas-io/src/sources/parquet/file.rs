@@ -3,6 +3,7 @@
 use std::fs::File;
 use std::io::{self, Read};
 use std::ops::Range;
+use std::panic::{AssertUnwindSafe, catch_unwind};
 use std::path::PathBuf;
 use std::sync::Arc;
 
@@ -18,8 +19,12 @@ use parquet::errors::ParquetError;
 use parquet::file::metadata::{ParquetMetaData, RowGroupMetaData};
 use parquet::file::reader::{ChunkReader, Length};
 
+#[cfg(feature = "object-stores")]
+use atlas_store::stop::Stop;
+
 use super::columns::{as_read, check, is_used};
-use super::lanes::guarded;
+#[cfg(feature = "object-stores")]
+use crate::object::{ObjectBlocks, ObjectFile};
 use crate::reading::chunker::BLOCK;
 use crate::reading::input::{self, FoundInput};
 use crate::reading::record::RecordSettings;
@@ -34,12 +39,17 @@ const BATCH: usize = 4096;
 pub(super) enum ParquetBytes {
     /// A local file.
     Local(Arc<File>),
+    /// An object in a store.
+    #[cfg(feature = "object-stores")]
+    Object(Arc<ObjectBlocks>),
 }
 
 impl Length for ParquetBytes {
     fn len(&self) -> u64 {
         match self {
             Self::Local(file) => Length::len(file.as_ref()),
+            #[cfg(feature = "object-stores")]
+            Self::Object(object) => object.size(),
         }
     }
 }
@@ -50,12 +60,16 @@ impl ChunkReader for ParquetBytes {
     fn get_read(&self, start: u64) -> Result<Self::T, ParquetError> {
         Ok(match self {
             Self::Local(file) => Box::new(file.get_read(start)?),
+            #[cfg(feature = "object-stores")]
+            Self::Object(object) => Box::new(object.read_from(start)),
         })
     }
 
     fn get_bytes(&self, start: u64, length: usize) -> Result<Bytes, ParquetError> {
         match self {
             Self::Local(file) => file.get_bytes(start, length),
+            #[cfg(feature = "object-stores")]
+            Self::Object(object) => Ok(object.bytes(start, length)?),
         }
     }
 }
@@ -67,6 +81,9 @@ pub(super) enum ParquetPlace {
     Path(PathBuf),
     /// A file without a name.
     Spooled(Arc<File>),
+    /// An object in a store.
+    #[cfg(feature = "object-stores")]
+    Object(ObjectFile, Stop),
 }
 
 impl ParquetPlace {
@@ -74,6 +91,8 @@ impl ParquetPlace {
         Ok(match self {
             Self::Path(path) => ParquetBytes::Local(Arc::new(File::open(path)?)),
             Self::Spooled(file) => ParquetBytes::Local(Arc::clone(file)),
+            #[cfg(feature = "object-stores")]
+            Self::Object(object, stop) => ParquetBytes::Object(Arc::new(object.blocks(stop)?)),
         })
     }
 }
@@ -150,6 +169,13 @@ impl ParquetFile {
         let builder = if rows.start > 0 { builder.with_offset(rows.start) } else { builder };
         builder.build()
     }
+}
+
+/// Runs a step of the decoder. A damaged file must not end the program, whatever the decoder makes of it.
+pub(super) fn guarded<T>(shown: &str, step: impl FnOnce() -> Result<T, String>) -> Result<T, String> {
+    catch_unwind(AssertUnwindSafe(step))
+        .unwrap_or_else(|_| Err("the file is damaged. Export it again".to_owned()))
+        .map_err(|why| format!("{shown}: {why}"))
 }
 
 /// What a file says of itself, with the schema in which it is read.
@@ -270,6 +296,14 @@ mod tests {
         ParquetBytes::Local(Arc::new(file))
     }
 
+    fn local(bytes: ParquetBytes) -> Arc<File> {
+        match bytes {
+            ParquetBytes::Local(file) => file,
+            #[cfg(feature = "object-stores")]
+            ParquetBytes::Object(_) => unreachable!("the file is local"),
+        }
+    }
+
     fn rows(group: RowGroupMetaData, rows: i64) -> RowGroupMetaData {
         group.into_builder().set_num_rows(rows).build().unwrap()
     }
@@ -301,7 +335,7 @@ mod tests {
     #[test]
     fn rows_that_are_only_declared_are_missed() {
         let bytes = changed(|group| rows(size(group, 60, 10_000_000_000), 10_000_000_000));
-        let ParquetBytes::Local(file) = bytes;
+        let file = local(bytes);
         let found = FoundInput { input: Input::Standard, shown: "halts.parquet".into() };
         let settings = RecordSettings {
             site: Site::parse("https://www.marrowvale.example/").unwrap(),

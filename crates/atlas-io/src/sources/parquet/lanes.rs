@@ -1,13 +1,11 @@
 //! Lanes: parts of Parquet files that are decoded side by side, and passed on in an order that depends only on the files.
 
-use std::panic::{AssertUnwindSafe, catch_unwind};
-
 use arrow_array::RecordBatch;
 use parquet::arrow::arrow_reader::ParquetRecordBatchReader;
 use rayon::prelude::*;
 
 use super::cells::Cells;
-use super::file::{ParquetFile, in_words};
+use super::file::{ParquetFile, guarded, in_words};
 use crate::reading::chunker::{BLOCK, Buffers, InputBlock};
 use crate::reading::csv_split::Separators;
 use crate::reading::record::RecordSettings;
@@ -36,7 +34,7 @@ struct Lane {
 
 /// What a lane made in one round.
 #[derive(Default)]
-struct Made {
+struct LaneRound {
     blocks: Vec<InputBlock>,
     /// Rows that are not passed on.
     problems: Vec<(String, String)>,
@@ -77,7 +75,7 @@ impl<'s, P: Iterator<Item = Part>> Lanes<'s, P> {
                 return Vec::new();
             }
             let columns = self.columns;
-            let made: Vec<Option<Made>> =
+            let made: Vec<Option<LaneRound>> =
                 self.lanes.par_iter_mut().map(|lane| lane.as_mut().map(|lane| lane.round(columns, buffers))).collect();
             let mut blocks = Vec::new();
             for (lane, made) in self.lanes.iter_mut().zip(made) {
@@ -97,13 +95,6 @@ impl<'s, P: Iterator<Item = Part>> Lanes<'s, P> {
     }
 }
 
-/// Runs a step of the decoder. A damaged file must not end the program, whatever the decoder makes of it.
-pub(super) fn guarded<T>(shown: &str, step: impl FnOnce() -> Result<T, String>) -> Result<T, String> {
-    catch_unwind(AssertUnwindSafe(step))
-        .unwrap_or_else(|_| Err("the file is damaged. Export it again".to_owned()))
-        .map_err(|why| format!("{shown}: {why}"))
-}
-
 impl Lane {
     fn begin(part: Part, settings: &RecordSettings) -> Result<Self, String> {
         let Part { file, group, rows } = part;
@@ -113,8 +104,8 @@ impl Lane {
     }
 
     /// Decodes some rows.
-    fn round(&mut self, columns: &[String], buffers: &Buffers) -> Made {
-        let mut made = Made::default();
+    fn round(&mut self, columns: &[String], buffers: &Buffers) -> LaneRound {
+        let mut made = LaneRound::default();
         let mut text = buffers.take();
         while made.blocks.len() < BLOCKS {
             let Self { shown, reader, .. } = self;
@@ -153,9 +144,16 @@ impl Lane {
     }
 
     /// Writes rows as lines.
-    fn write(&self, batch: &RecordBatch, columns: &[String], text: &mut Vec<u8>, buffers: &Buffers, made: &mut Made) {
+    fn write(
+        &self,
+        batch: &RecordBatch,
+        columns: &[String],
+        text: &mut Vec<u8>,
+        buffers: &Buffers,
+        made: &mut LaneRound,
+    ) {
         /// Where the cells of a column come from.
-        enum Place<'p> {
+        enum CellSource<'p> {
             Values(Cells),
             Path(&'p str),
         }
@@ -163,21 +161,21 @@ impl Lane {
         let place = |name: &String| {
             let own = schema.fields().iter().position(|column| column.name() == name);
             match own.and_then(|at| Cells::of(batch.column(at))) {
-                Some(cells) => Place::Values(cells),
+                Some(cells) => CellSource::Values(cells),
                 None => {
                     let part = self.parts.iter().find(|(part, _)| part == name);
-                    Place::Path(part.map_or("", |(_, value)| value))
+                    CellSource::Path(part.map_or("", |(_, value)| value))
                 }
             }
         };
-        let places: Vec<Place<'_>> = columns.iter().map(place).collect();
+        let places: Vec<CellSource<'_>> = columns.iter().map(place).collect();
         let (mut cell, mut line) = (Vec::new(), Vec::new());
         for row in 0..batch.num_rows() {
             line.clear();
             for place in &places {
                 match place {
-                    Place::Path(value) => push_cell(value.as_bytes(), &mut line),
-                    Place::Values(cells) => {
+                    CellSource::Path(value) => push_cell(value.as_bytes(), &mut line),
+                    CellSource::Values(cells) => {
                         cell.clear();
                         cells.push(row, &mut cell);
                         push_cell(&cell, &mut line);
@@ -199,7 +197,7 @@ impl Lane {
 }
 
 /// Makes a block of these rows.
-fn finish(text: Vec<u8>, made: &mut Made) {
+fn finish(text: Vec<u8>, made: &mut LaneRound) {
     if !text.is_empty() {
         made.blocks.push(InputBlock::of_rows(text, Separators::OF_ROWS));
     }

@@ -19,6 +19,7 @@ mod lanes;
 use std::io;
 use std::path::Path;
 use std::sync::Arc;
+use std::time::Duration;
 
 use atlas_core::report::Problem;
 use atlas_store::source::Gathering;
@@ -28,21 +29,29 @@ use rayon::prelude::*;
 use self::cells::Cells;
 use self::file::{ParquetFile, ParquetPlace};
 use self::lanes::{Lanes, Part};
-use super::table::TableSource;
 use crate::reading::csv_split::Separators;
 use crate::reading::input::{FoundInput, Input};
+use crate::reading::record::RecordSettings;
 use crate::reading::rows::{RecordLayout, RecordUnit, RowInput, RowsError};
 
-/// Reads all rows of these files.
-pub(super) fn gather(
-    source: &TableSource,
-    files: &[FoundInput],
-    gathering: &mut Gathering<'_>,
-) -> Result<(), RowsError> {
-    let settings = &source.records;
+/// A table in Parquet files.
+pub(super) struct ParquetTable<'t> {
+    /// Its files.
+    pub(super) files: &'t [FoundInput],
+    /// What they are called together.
+    pub(super) shown: &'t str,
+    /// How its rows are read.
+    pub(super) settings: &'t RecordSettings,
+    /// The time limit for fetching.
+    pub(super) wait: Duration,
+}
+
+/// Reads all rows of a table.
+pub(super) fn gather(table: &ParquetTable<'_>, gathering: &mut Gathering<'_>) -> Result<(), RowsError> {
+    let &ParquetTable { files, shown, settings, wait } = table;
     let stop = gathering.stop();
     let open = |found: &FoundInput| {
-        let place = place_of(source, found, stop).map_err(|error| format!("{}: {error}", found.shown))?;
+        let place = place_of(found, wait, stop).map_err(|error| format!("{}: {error}", found.shown))?;
         ParquetFile::open(found, place, settings)
     };
     let opened: Vec<Result<ParquetFile, String>> = files.par_iter().map(open).collect();
@@ -56,13 +65,9 @@ pub(super) fn gather(
     if whole.is_empty() {
         return Err(RowsError::Header(failures.into_iter().next().unwrap_or_default()));
     }
-    let rows = RowInput {
-        settings,
-        layout: RecordLayout::Separated(Separators::OF_ROWS),
-        shown: source.files.shown(),
-        unit: RecordUnit::Row,
-    };
-    let (names, all) = all_columns(&whole, source);
+    let rows =
+        RowInput { settings, layout: RecordLayout::Separated(Separators::OF_ROWS), shown, unit: RecordUnit::Row };
+    let (names, all) = all_columns(&whole, settings);
     rows.remark_on_passed_over(&all, gathering);
     // What is missing is reported with all columns that there are.
     rows.header_of(all)?;
@@ -91,14 +96,14 @@ pub(super) fn gather(
 }
 
 /// The columns that are read, of all files and of their paths; and all columns, for remarks on those that are not.
-fn all_columns(files: &[ParquetFile], source: &TableSource) -> (Vec<String>, Vec<String>) {
+fn all_columns(files: &[ParquetFile], settings: &RecordSettings) -> (Vec<String>, Vec<String>) {
     let (mut used, mut all) = (Vec::new(), Vec::new());
     for file in files {
         let own = file.schema().fields().iter().map(|column| column.name());
         for name in own.chain(file.parts.iter().map(|(name, _)| name)) {
             if !all.contains(name) {
                 all.push(name.clone());
-                used.extend(columns::is_used(&source.records, name).then(|| name.clone()));
+                used.extend(columns::is_used(settings, name).then(|| name.clone()));
             }
         }
     }
@@ -106,12 +111,16 @@ fn all_columns(files: &[ParquetFile], source: &TableSource) -> (Vec<String>, Vec
 }
 
 /// Where a file is. What cannot be read from its middle is stored in an unnamed file first.
-fn place_of(source: &TableSource, found: &FoundInput, stop: &Stop) -> io::Result<ParquetPlace> {
+fn place_of(found: &FoundInput, wait: Duration, stop: &Stop) -> io::Result<ParquetPlace> {
     if let Input::File(path) = &found.input {
         return Ok(ParquetPlace::Path(path.clone()));
     }
+    #[cfg(feature = "object-stores")]
+    if let Input::Object(object) = &found.input {
+        return Ok(ParquetPlace::Object(object.clone(), stop.clone()));
+    }
     let mut file = tempfile::tempfile()?;
-    io::copy(&mut found.input.open(source.wait, stop)?, &mut file)?;
+    io::copy(&mut found.input.open(wait, stop)?, &mut file)?;
     Ok(ParquetPlace::Spooled(Arc::new(file)))
 }
 
@@ -119,7 +128,7 @@ fn place_of(source: &TableSource, found: &FoundInput, stop: &Stop) -> io::Result
 pub(crate) fn first_rows(path: &Path, most: usize) -> Option<(Vec<String>, Vec<Vec<String>>)> {
     let place = ParquetPlace::Path(path.to_owned());
     let batch =
-        lanes::guarded("", || file::first_batch(&place, most).map_err(|error| file::in_words(&error))).ok()??;
+        file::guarded("", || file::first_batch(&place, most).map_err(|error| file::in_words(&error))).ok()??;
     let (schema, columns) = (batch.schema(), batch.columns());
     let shown: Vec<(String, Cells)> = schema
         .fields()

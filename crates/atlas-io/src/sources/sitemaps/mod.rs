@@ -27,6 +27,8 @@ use atlas_store::error::StoreError;
 use atlas_store::source::{Gathering, Source};
 use jiff::tz::TimeZone;
 
+#[cfg(feature = "object-stores")]
+use crate::object::ObjectFile;
 use crate::reading::input::{self, Input};
 use crate::sources::failed;
 
@@ -163,7 +165,7 @@ impl OldSitemap {
     fn child((input, shown): &(Input, String), address: &str) -> (Input, String) {
         match input {
             Input::File(path) => {
-                let name = address.split(['?', '#']).next().unwrap_or("").rsplit('/').next().unwrap_or("");
+                let name = file_name(address);
                 let folder = path.parent().unwrap_or(Path::new(""));
                 let packed = folder.join(packed_name(name));
                 let beside = folder.join(name);
@@ -171,9 +173,23 @@ impl OldSitemap {
                 let shown = Path::new(shown).with_file_name(name).display().to_string();
                 (Input::File(found), shown)
             }
+            #[cfg(feature = "object-stores")]
+            Input::Object(index) => {
+                let name = file_name(address);
+                let folder = index.address.key.rsplit_once('/').map_or("", |(folder, _)| folder);
+                let key = if folder.is_empty() { name.to_owned() } else { format!("{folder}/{name}") };
+                let beside = ObjectFile { bucket: index.bucket.clone(), address: index.address.at(&key) };
+                let shown = beside.address.to_string();
+                (Input::Object(beside), shown)
+            }
             _ => (Input::Url(address.to_owned()), address.to_owned()),
         }
     }
+}
+
+/// The name of the file at an address.
+fn file_name(address: &str) -> &str {
+    address.split(['?', '#']).next().unwrap_or("").rsplit('/').next().unwrap_or("")
 }
 
 /// The entries of one file, being added.

@@ -33,7 +33,8 @@ impl Target {
     pub fn of(settings: &Settings, arguments: &CheckArguments, session: &Session) -> Result<Self, Failure> {
         let main = settings.main_address();
         match arguments.place.as_deref() {
-            None if arguments.is_live() => Ok(Self::Live {
+            // What is in a bucket is checked as engines get it.
+            None if arguments.is_live() || settings.is_in_bucket => Ok(Self::Live {
                 server: server(settings.reach(), arguments, session)?,
                 site: settings.site.clone(),
                 main: Some(main),

@@ -14,6 +14,7 @@ use atlas_io::examine::{
     look_at, look_at_folder, page_folders, sqlite_files, table_files, table_sample,
 };
 use atlas_io::live::Reach;
+use atlas_io::object::ObjectStores;
 use atlas_io::reading::input::{Input, WAIT};
 use atlas_io::secret::Secret;
 use atlas_io::sources::sitemaps::find_old_sitemaps;
@@ -214,7 +215,8 @@ impl NamedPlaces {
     }
 
     fn file(&mut self, here: &Path, place: &str) -> Result<(), Failure> {
-        let input = Input::parse(place, here);
+        let input = Input::parse(place, here, &ObjectStores::default());
+        let input = input.map_err(|why| Failure::said(format!("--from {place}: {why}")))?;
         if let Some(format) = Format::of_name(place) {
             let sample = table_sample(&input, format).filter(|sample| !sample.rows.is_empty());
             let sample =

@@ -56,7 +56,8 @@ fn with(table: &TableFacts, key: &str, line: &str) -> Option<String> {
     Some(match table.name.as_str() {
         "site" if key == "url" || key == "web_root" => return None,
         "site" => format!("{BASE}{line}\n{SOURCE}"),
-        "source" => return None,
+        // A store that nothing names is an error, and not every program reaches one.
+        "source" | "store" => return None,
         "section" => format!("{BASE}{SOURCE}[[section]]\n{rest}{line}\n"),
         "engine" if ["each", "most_urls"].contains(&key) => {
             let fields = if key == "most_urls" { "?u={lines}\"\neach = \"batch\"" } else { "?u={url}\"" };

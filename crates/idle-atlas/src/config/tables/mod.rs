@@ -8,6 +8,7 @@ mod at;
 mod choosing;
 mod output;
 mod source;
+mod stores;
 mod telling;
 mod upkeep;
 
@@ -20,6 +21,7 @@ pub use output::{
     VideosTable, VisitorTable, WordOrList, YesOrWord,
 };
 pub use source::SourceTable;
+pub use stores::StoreTable;
 pub use telling::{ElementOrTable, EngineTable, NamedContent, OwnershipTable, ProgramTable};
 pub use upkeep::{
     AccessLogTable, CheckTable, CrawlerTable, GuardsTable, HistoryTable, SiteTable, UptakeTable, WatchTable,

@@ -175,11 +175,16 @@ pub struct FilesTable {
     ///
     /// Default: `14`
     pub folded_days: Option<At<i64>>,
-    /// Whether files are compressed: beside means as well.
+    /// Whether files are compressed: beside means as well; encoded, for a web root in an object store, means under the
+    /// plain name, as an encoding of it.
     ///
-    /// Words: beside, only, off
+    /// Words: beside, only, off, encoded
     /// Default: `"beside"`
     pub gzip: Option<At<String>>,
+    /// The Cache-Control of what is published into an object store or served by serve.
+    ///
+    /// Example: `cache_control = "public, max-age=300"`
+    pub cache_control: Option<At<String>>,
     /// Whether atlas.css is written, which displays the files in a browser.
     ///
     /// Default: `true`
