@@ -30,7 +30,7 @@ pub enum InputFiles {
 #[derive(Debug, Clone)]
 pub struct Pattern {
     /// The folder below which files are looked for.
-    place: Folder,
+    place: PatternBase,
     /// What the path of a file below it has to match; without it, all files that are not hidden.
     wanted: Option<GlobMatcher>,
     /// The folder as typed by the user, with `/` at the end unless it is empty.
@@ -40,7 +40,7 @@ pub struct Pattern {
 }
 
 #[derive(Debug, Clone)]
-enum Folder {
+enum PatternBase {
     Local(PathBuf),
     #[cfg(feature = "object-stores")]
     Objects(ObjectFile),
@@ -63,8 +63,8 @@ impl InputFiles {
         let wanted = (!wanted.is_empty()).then(|| matcher(wanted)).transpose()?;
         let place = match Input::parse(below, folder, stores)? {
             #[cfg(feature = "object-stores")]
-            Input::Object(folder) => Folder::Objects(folder),
-            _ => Folder::Local(folder.join(below)),
+            Input::Object(folder) => PatternBase::Objects(folder),
+            _ => PatternBase::Local(folder.join(below)),
         };
         Ok(Self::Matching(Pattern { place, wanted, folder: below.to_owned(), shown: shown.to_owned() }))
     }
@@ -89,9 +89,9 @@ impl InputFiles {
     pub fn watched(&self) -> Option<PathBuf> {
         match self {
             Self::One(found) => found.input.file().map(Path::to_owned),
-            Self::Matching(Pattern { place: Folder::Local(folder), .. }) => Some(folder.clone()),
+            Self::Matching(Pattern { place: PatternBase::Local(folder), .. }) => Some(folder.clone()),
             #[cfg(feature = "object-stores")]
-            Self::Matching(Pattern { place: Folder::Objects(_), .. }) => None,
+            Self::Matching(Pattern { place: PatternBase::Objects(_), .. }) => None,
         }
     }
 
@@ -100,7 +100,7 @@ impl InputFiles {
         #[cfg(feature = "object-stores")]
         return matches!(
             self,
-            Self::Matching(Pattern { place: Folder::Objects(_), .. })
+            Self::Matching(Pattern { place: PatternBase::Objects(_), .. })
                 | Self::One(FoundInput { input: Input::Object(_), .. })
         );
         #[cfg(not(feature = "object-stores"))]
@@ -119,9 +119,9 @@ impl InputFiles {
             Self::Matching(pattern) => pattern,
         };
         let found = match &pattern.place {
-            Folder::Local(folder) => pattern.local(folder)?,
+            PatternBase::Local(folder) => pattern.local(folder)?,
             #[cfg(feature = "object-stores")]
-            Folder::Objects(folder) => pattern.objects(folder, stop)?,
+            PatternBase::Objects(folder) => pattern.objects(folder, stop)?,
         };
         if found.is_empty() {
             let why = "no file has such a name";

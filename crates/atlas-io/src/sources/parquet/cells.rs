@@ -21,9 +21,9 @@ use serde_json::{Map, Number, Value};
 type WriteCell = Box<dyn Fn(usize, &mut Vec<u8>) + Send>;
 
 /// The values of one column in some rows.
-pub(super) struct Cells(WriteCell);
+pub(super) struct ColumnCells(WriteCell);
 
-impl Cells {
+impl ColumnCells {
     /// The cells of a column; `None` if values of its type cannot be shown. [`is_shown`] tells beforehand.
     pub(super) fn of(array: &ArrayRef) -> Option<Self> {
         let write: WriteCell = match array.data_type() {
@@ -218,7 +218,7 @@ fn object(fields: &StructArray, row: usize) -> Value {
 
 fn text(array: &ArrayRef, row: usize) -> String {
     let mut out = Vec::new();
-    if let Some(cells) = Cells::of(array) {
+    if let Some(cells) = ColumnCells::of(array) {
         cells.push(row, &mut out);
     }
     String::from_utf8_lossy(&out).into_owned()
@@ -252,7 +252,7 @@ mod tests {
     #[case::null(Arc::new(Int64Array::from(vec![None::<i64>])), "")]
     fn values_read_as_a_person_writes_them(#[case] array: ArrayRef, #[case] wanted: &str) {
         let mut cell = Vec::new();
-        Cells::of(&array).unwrap().push(0, &mut cell);
+        ColumnCells::of(&array).unwrap().push(0, &mut cell);
         assert_eq!(String::from_utf8(cell).unwrap(), wanted);
         assert!(is_shown(array.data_type()));
     }

@@ -15,7 +15,7 @@ enum ColumnUse {
     /// The value of a field.
     Field(Field),
     /// A part of a template or of a video.
-    Part,
+    FilePart,
     /// Only a member of its structs is used.
     Member,
 }
@@ -28,7 +28,7 @@ fn uses(settings: &RecordSettings, name: &str) -> Vec<ColumnUse> {
     let mut part = |template: &ColumnTemplate, direct: ColumnUse| {
         for used in template.columns() {
             if used.eq_ignore_ascii_case(name) {
-                uses.push(if matches!(template, ColumnTemplate::Column(_)) { direct } else { ColumnUse::Part });
+                uses.push(if matches!(template, ColumnTemplate::Column(_)) { direct } else { ColumnUse::FilePart });
             } else if is_member(used) {
                 uses.push(ColumnUse::Member);
             }
@@ -37,19 +37,19 @@ fn uses(settings: &RecordSettings, name: &str) -> Vec<ColumnUse> {
     for (field, templates) in fields {
         templates.iter().for_each(|template| part(template, ColumnUse::Field(*field)));
     }
-    video.values().for_each(|template| part(template, ColumnUse::Part));
+    video.values().for_each(|template| part(template, ColumnUse::FilePart));
     if let Some(template) = settings.section.as_ref().and_then(|section| section.template()) {
-        part(&template, ColumnUse::Part);
+        part(&template, ColumnUse::FilePart);
     }
     let own = Field::ALL.into_iter().find(|field| field.name().eq_ignore_ascii_case(name));
     uses.extend(own.filter(|field| !fields.contains_key(field)).map(ColumnUse::Field));
     // Templates may name a field instead of its column.
     let all = || fields.values().flatten().chain(video.values());
     if own.is_some_and(|own| all().flat_map(ColumnTemplate::columns).any(|used| used == own.name())) {
-        uses.push(ColumnUse::Part);
+        uses.push(ColumnUse::FilePart);
     }
     if name.starts_with(VIDEO_PREFIX) {
-        uses.push(ColumnUse::Part);
+        uses.push(ColumnUse::FilePart);
     }
     uses
 }
@@ -63,18 +63,18 @@ pub(super) fn is_used(settings: &RecordSettings, name: &str) -> bool {
 pub(super) fn check(settings: &RecordSettings, column: &Column) -> Result<(), String> {
     let kind = column.data_type();
     let mut uses = uses(settings, column.name());
-    uses.sort_by_key(|used| matches!(used, ColumnUse::Part));
+    uses.sort_by_key(|used| matches!(used, ColumnUse::FilePart));
     for used in uses {
         let wanted = match used {
             ColumnUse::Field(field) => wanted(field, kind),
-            ColumnUse::Part => (!is_plain(kind)).then_some("a text, a number, a date or a timestamp"),
+            ColumnUse::FilePart => (!is_plain(kind)).then_some("a text, a number, a date or a timestamp"),
             ColumnUse::Member => (!matches!(kind, DataType::Struct(_)) && !is_text(kind) || !is_shown(kind))
                 .then_some("a struct of texts and numbers, or a text in JSON"),
         };
         if let Some(wanted) = wanted {
             let purpose = match used {
                 ColumnUse::Field(field) => format!("the field “{}”", field.name()),
-                ColumnUse::Part => "a template".to_owned(),
+                ColumnUse::FilePart => "a template".to_owned(),
                 ColumnUse::Member => "one of its members".to_owned(),
             };
             return Err(format!(

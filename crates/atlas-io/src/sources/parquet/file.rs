@@ -274,7 +274,7 @@ mod tests {
     use crate::reading::field::ColumnMapping;
     use crate::reading::input::Input;
     use crate::reading::record::Dates;
-    use crate::sources::parquet::lanes::{Lanes, Part};
+    use crate::sources::parquet::lanes::{FilePart, Lanes};
 
     /// A file of three rows whose metadata was changed.
     fn changed(change: impl Fn(RowGroupMetaData) -> RowGroupMetaData) -> ParquetBytes {
@@ -348,7 +348,8 @@ mod tests {
             drop_parameters: Parameters::default(),
         };
         let file = ParquetFile::open(&found, ParquetPlace::Spooled(file), &settings).unwrap();
-        let parts = file.parts_of_group(0, &settings).take(1).map(|rows| Part { file: file.clone(), group: 0, rows });
+        let parts =
+            file.parts_of_group(0, &settings).take(1).map(|rows| FilePart { file: file.clone(), group: 0, rows });
         let columns = ["url".to_owned()];
         let mut lanes = Lanes::new(&settings, &columns, parts);
         let buffers = Buffers::default();

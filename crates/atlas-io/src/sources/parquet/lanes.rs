@@ -4,7 +4,7 @@ use arrow_array::RecordBatch;
 use parquet::arrow::arrow_reader::ParquetRecordBatchReader;
 use rayon::prelude::*;
 
-use super::cells::Cells;
+use super::cells::ColumnCells;
 use super::file::{ParquetFile, guarded, in_words};
 use crate::reading::chunker::{BLOCK, Buffers, InputBlock};
 use crate::reading::csv_split::Separators;
@@ -17,7 +17,7 @@ const LANES: usize = 4;
 const BLOCKS: usize = 4;
 
 /// A part of a file.
-pub(super) struct Part {
+pub(super) struct FilePart {
     pub(super) file: ParquetFile,
     pub(super) group: usize,
     pub(super) rows: std::ops::Range<usize>,
@@ -55,7 +55,7 @@ pub(super) struct Lanes<'s, P> {
     pub(super) failures: Vec<String>,
 }
 
-impl<'s, P: Iterator<Item = Part>> Lanes<'s, P> {
+impl<'s, P: Iterator<Item = FilePart>> Lanes<'s, P> {
     pub(super) fn new(settings: &'s RecordSettings, columns: &'s [String], parts: P) -> Self {
         let lanes = (0..LANES).map(|_| None).collect();
         Self { settings, columns, parts, lanes, problems: Vec::new(), failures: Vec::new() }
@@ -96,8 +96,8 @@ impl<'s, P: Iterator<Item = Part>> Lanes<'s, P> {
 }
 
 impl Lane {
-    fn begin(part: Part, settings: &RecordSettings) -> Result<Self, String> {
-        let Part { file, group, rows } = part;
+    fn begin(part: FilePart, settings: &RecordSettings) -> Result<Self, String> {
+        let FilePart { file, group, rows } = part;
         let left = rows.len();
         let reader = guarded(&file.shown, || file.read(group, rows, settings).map_err(|error| in_words(&error)))?;
         Ok(Self { shown: file.shown, parts: file.parts, reader, left })
@@ -154,13 +154,13 @@ impl Lane {
     ) {
         /// Where the cells of a column come from.
         enum CellSource<'p> {
-            Values(Cells),
+            Values(ColumnCells),
             Path(&'p str),
         }
         let schema = batch.schema();
         let place = |name: &String| {
             let own = schema.fields().iter().position(|column| column.name() == name);
-            match own.and_then(|at| Cells::of(batch.column(at))) {
+            match own.and_then(|at| ColumnCells::of(batch.column(at))) {
                 Some(cells) => CellSource::Values(cells),
                 None => {
                     let part = self.parts.iter().find(|(part, _)| part == name);

@@ -26,9 +26,9 @@ use atlas_store::source::Gathering;
 use atlas_store::stop::Stop;
 use rayon::prelude::*;
 
-use self::cells::Cells;
+use self::cells::ColumnCells;
 use self::file::{ParquetFile, ParquetPlace};
-use self::lanes::{Lanes, Part};
+use self::lanes::{FilePart, Lanes};
 use crate::reading::csv_split::Separators;
 use crate::reading::input::{FoundInput, Input};
 use crate::reading::record::RecordSettings;
@@ -77,7 +77,7 @@ pub(super) fn gather(table: &ParquetTable<'_>, gathering: &mut Gathering<'_>) ->
         (0..file.groups()).flat_map(move |group| {
             let file = file.clone();
             let parts = file.parts_of_group(group, settings).collect::<Vec<_>>();
-            parts.into_iter().map(move |rows| Part { file: file.clone(), group, rows })
+            parts.into_iter().map(move |rows| FilePart { file: file.clone(), group, rows })
         })
     });
     let mut lanes = Lanes::new(settings, &names, parts);
@@ -130,14 +130,14 @@ pub(crate) fn first_rows(path: &Path, most: usize) -> Option<(Vec<String>, Vec<V
     let batch =
         file::guarded("", || file::first_batch(&place, most).map_err(|error| file::in_words(&error))).ok()??;
     let (schema, columns) = (batch.schema(), batch.columns());
-    let shown: Vec<(String, Cells)> = schema
+    let shown: Vec<(String, ColumnCells)> = schema
         .fields()
         .iter()
         .zip(columns)
         .filter(|(column, _)| cells::is_shown(column.data_type()))
-        .filter_map(|(column, values)| Some((column.name().clone(), Cells::of(values)?)))
+        .filter_map(|(column, values)| Some((column.name().clone(), ColumnCells::of(values)?)))
         .collect();
-    let cell = |row: usize, cells: &Cells| {
+    let cell = |row: usize, cells: &ColumnCells| {
         let mut text = Vec::new();
         cells.push(row, &mut text);
         String::from_utf8_lossy(&text).into_owned()
