@@ -77,9 +77,9 @@ fn run(arguments: &Arguments, session: &Session) -> Result<Exit, Failure> {
         Command::Check(check) if check.stands_alone() && config::is_none(&arguments.shared) => {
             commands::check::without_configuration(check, session)
         }
-        command => {
-            sites::each(&arguments.shared, command, session, |settings, session| on_site(command, settings, session))
-        }
+        command => sites::each(&arguments.shared, command, session, |settings, session| {
+            commands::travel::around(command, settings, session, || on_site(command, settings, session))
+        }),
     }
 }
 

@@ -74,6 +74,7 @@ pub fn tell(
         last_run: 0,
         apart: HashSet::new(),
         just_told: Vec::new(),
+        unwritten: Vec::new(),
         told,
     };
     loop {
@@ -86,12 +87,14 @@ pub fn tell(
             Some(live) => announcing.what_is_live(&state, pending, (live, names))?,
             None => pending,
         };
+        announcing.flush()?;
         if announcing.told.not_live.as_ref().is_some_and(|report| report.waiting > 0) && pending.is_empty() {
             let Announcing { ledger, mut told, .. } = announcing;
             told.baseline = baseline(ledger, (&engine.name, engine.tells))?;
             return Ok(told);
         }
         let finished = announcing.round(state, &pending, is_chosen)?;
+        announcing.flush()?;
         wanted = if is_chosen { wanted } else { ToAnnounce::Due };
         // More may have changed in the meantime.
         if !finished || is_chosen || announcing.ledger.last_run()? == last_run {
@@ -116,6 +119,9 @@ struct Announcing<'t> {
     apart: HashSet<u128>,
     /// What was accepted since the progress was last recorded.
     just_told: Vec<ToldUrl>,
+    /// Announcements that are written together with the progress that they make: what is known of an answer must not
+    /// depend on the instant of a kill.
+    unwritten: Vec<Announced>,
     told: EngineReport,
 }
 
@@ -188,7 +194,7 @@ impl Announcing<'_> {
                 words: format!("not announced, and given up after a day: the live page {why}"),
                 examples: vec![one.url],
             };
-            self.add(announced)?;
+            self.add(announced);
         }
         self.told.not_live = report;
         Ok(free)
@@ -236,7 +242,7 @@ impl Announcing<'_> {
             && let Some(last) = doubtful.pop()
         {
             // No URL was accepted, so none of them is to blame.
-            self.record(last.then(Then::MendFirst))?;
+            self.record(last.then(Then::MendFirst));
             ended = Some(Then::MendFirst);
         }
         match ended {
@@ -322,9 +328,9 @@ impl Announcing<'_> {
         match sent.then {
             Then::Done => {
                 self.told.taken += about.len() as u64;
-                self.record(sent)?;
+                self.record(sent);
                 for refused in std::mem::take(doubtful) {
-                    self.refuse(refused)?;
+                    self.refuse(refused);
                 }
                 if self.engine.limits.pause_seconds > 0 {
                     let told: Vec<ToldUrl> = about.iter().map(|one| self.told_now(one)).collect();
@@ -332,7 +338,7 @@ impl Announcing<'_> {
                 }
             }
             Then::Halve if about.len() > 1 => {
-                self.record(sent)?;
+                self.record(sent);
                 let (first, second) = about.split_at(about.len() / 2);
                 for half in [first, second] {
                     let half = Message { about: half.to_vec() };
@@ -343,10 +349,10 @@ impl Announcing<'_> {
                 }
                 return Ok(None);
             }
-            Then::Halve | Then::Refused if self.told.taken > 0 => self.refuse(sent)?,
+            Then::Halve | Then::Refused if self.told.taken > 0 => self.refuse(sent),
             Then::Halve | Then::Refused => doubtful.push(sent),
             then @ (Then::Later | Then::MendFirst | Then::Retired) => {
-                self.record(sent)?;
+                self.record(sent);
                 return Ok(Some(then));
             }
         }
@@ -358,6 +364,7 @@ impl Announcing<'_> {
 
     /// Sends a message, several times if necessary. If it has to be sent again later, the pause is recorded.
     fn send(&mut self, message: Message, state: &mut EngineState) -> Result<SentMessage, StoreError> {
+        self.flush()?;
         let mut pause = PAUSE;
         let mut tries = 1;
         let Reply { answer, pause: asked } = loop {
@@ -395,12 +402,12 @@ impl Announcing<'_> {
     }
 
     /// Records that a URL is refused for good.
-    fn refuse(&mut self, sent: SentMessage) -> Result<(), StoreError> {
+    fn refuse(&mut self, sent: SentMessage) {
         self.told.refused += sent.message.about.len() as u64;
-        self.record(sent.then(Then::Refused))
+        self.record(sent.then(Then::Refused));
     }
 
-    fn record(&mut self, sent: SentMessage) -> Result<(), StoreError> {
+    fn record(&mut self, sent: SentMessage) {
         let SentMessage { message, answer, then } = sent;
         let announced = Announced {
             engine: self.engine.name.clone(),
@@ -412,14 +419,23 @@ impl Announcing<'_> {
             words: self.engine.protocol.words(&answer, then),
             examples: message.about.iter().take(EXAMPLES).map(|one| one.url.clone()).collect(),
         };
-        self.add(announced)
+        self.add(announced);
     }
 
-    fn add(&mut self, announced: Announced) -> Result<(), StoreError> {
-        let writing = self.ledger.transaction()?;
-        writing.add_announcement(&announced)?;
-        writing.commit()?;
+    fn add(&mut self, announced: Announced) {
+        self.unwritten.push(announced.clone());
         self.told.messages.push(announced);
+    }
+
+    /// Writes announcements that made no progress.
+    fn flush(&mut self) -> Result<(), StoreError> {
+        if self.unwritten.is_empty() {
+            return Ok(());
+        }
+        let writing = self.ledger.transaction()?;
+        self.unwritten.iter().try_for_each(|announced| writing.add_announcement(announced))?;
+        writing.commit()?;
+        self.unwritten.clear();
         Ok(())
     }
 
@@ -441,9 +457,12 @@ impl Announcing<'_> {
     fn note(&mut self, state: &EngineState) -> Result<(), StoreError> {
         let told = std::mem::take(&mut self.just_told);
         let writing = self.ledger.transaction()?;
+        self.unwritten.iter().try_for_each(|announced| writing.add_announcement(announced))?;
         writing.set_engine(&self.engine.name, state)?;
         writing.keep_told(&self.engine.name, &told)?;
-        writing.commit()
+        writing.commit()?;
+        self.unwritten.clear();
+        Ok(())
     }
 }
 

@@ -1,7 +1,8 @@
 //! One bucket.
 
 use std::fmt;
-use std::io;
+use std::fs::File;
+use std::io::{self, Read};
 use std::ops::Range;
 use std::sync::{Arc, OnceLock};
 use std::time::Duration;
@@ -15,8 +16,8 @@ use object_store::client::{ClientOptions, HttpClient, HttpConnector};
 use object_store::gcp::GoogleCloudStorageBuilder;
 use object_store::path::Path;
 use object_store::{
-    Attribute, Attributes, BackoffConfig, GetOptions, GetRange, ObjectMeta, ObjectStore, ObjectStoreExt, PutMode,
-    PutOptions, PutPayload, RetryConfig, UpdateVersion,
+    Attribute, Attributes, BackoffConfig, GetOptions, GetRange, MultipartUpload, ObjectMeta, ObjectStore,
+    ObjectStoreExt, PutMode, PutOptions, PutPayload, RetryConfig, UpdateVersion,
 };
 use tokio::runtime::Runtime;
 
@@ -29,6 +30,8 @@ use crate::http;
 const WAIT: Duration = Duration::from_secs(60);
 /// How long a request that failed is tried again.
 const RETRY: Duration = Duration::from_secs(30);
+/// From this many bytes on, an object is written in parts of this size.
+const IN_PARTS: u64 = 16 << 20;
 /// How often it is tried again.
 const RETRIES: usize = 6;
 
@@ -308,6 +311,34 @@ impl Bucket {
             Ok(put) => put,
             Err(error) => (0..count).map(|_| Err(io::Error::new(error.kind(), error.to_string()))).collect(),
         }
+    }
+
+    /// Writes the rest of a file as an object, in parts if it is large; returns its tag.
+    ///
+    /// # Errors
+    ///
+    /// Returns an error if the file cannot be read or the object cannot be written.
+    pub fn put_file(&self, key: &str, mut file: File, how: &PutHow, stop: &Stop) -> io::Result<Option<String>> {
+        let mut part = || {
+            let mut bytes = Vec::new();
+            (&mut file).take(IN_PARTS).read_to_end(&mut bytes).map(|_| Bytes::from(bytes))
+        };
+        let first = part()?;
+        if (first.len() as u64) < IN_PARTS {
+            return self.put(key, first, how, stop);
+        }
+        let mut upload = self.wait(stop, async { self.store.put_multipart(&Path::parse(key)?).await })?;
+        let mut next = first;
+        while !next.is_empty() {
+            let put = upload.put_part(PutPayload::from_bytes(next));
+            if let Err(error) = self.wait(stop, put) {
+                // What was sent of it is no object, and the store forgets it in its own time.
+                let _ = self.wait(&Stop::default(), upload.abort());
+                return Err(error);
+            }
+            next = part()?;
+        }
+        Ok(self.wait(stop, upload.complete())?.e_tag)
     }
 
     async fn put_later(&self, key: &str, bytes: Bytes, how: &PutHow) -> object_store::Result<Option<String>> {

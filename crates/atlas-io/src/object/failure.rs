@@ -22,7 +22,7 @@ pub(super) fn in_words(error: &ObjectError, bucket: &str) -> io::Error {
         ),
         ObjectError::NotFound { .. } => (io::ErrorKind::NotFound, "there is no such object".to_owned()),
         ObjectError::PermissionDenied { .. } | ObjectError::Unauthenticated { .. } => (
-            io::ErrorKind::PermissionDenied,
+            io::ErrorKind::Other,
             format!(
                 "the store denies access to {bucket} ({}); check “access_key” and “secret_key” in [[store]] or in the environment, and what they permit",
                 answer(error)

@@ -13,6 +13,8 @@
 //! | `reader` | an object, read from its beginning by ranges |
 //! | `blocks` | an object, read from anywhere |
 //! | `destination` | a folder of a bucket, into which is published |
+//! | `lease`, `advisory_lock` | one run at a time |
+//! | `travel` | a ledger that is kept in a bucket between runs |
 
 mod address;
 mod settings;
@@ -27,6 +29,12 @@ mod reader;
 mod blocks;
 #[cfg(feature = "object-stores")]
 mod destination;
+#[cfg(feature = "object-stores")]
+mod lease;
+#[cfg(all(feature = "object-stores", feature = "sql-servers"))]
+mod advisory_lock;
+#[cfg(feature = "object-stores")]
+mod travel;
 
 pub use self::address::ObjectAddress;
 #[cfg(all(feature = "object-stores", feature = "parquet"))]
@@ -41,3 +49,5 @@ pub(crate) use self::failure::StoreFailure;
 pub use self::reader::ObjectFile;
 pub use self::settings::StoreSettings;
 pub use self::stores::{ObjectStores, WITHOUT_STORES};
+#[cfg(feature = "object-stores")]
+pub use self::travel::{LedgerHome, Trip};

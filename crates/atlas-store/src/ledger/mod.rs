@@ -67,6 +67,16 @@ pub fn open_for_reading(folder: &Path) -> Result<Option<Box<dyn Ledger>>, StoreE
     Ok(ledger.map(|ledger| Box::new(ledger) as Box<dyn Ledger>))
 }
 
+/// What is told of every commit.
+pub type AfterCommitFn = dyn Fn() -> Result<(), StoreError> + Send;
+/// The same, owned.
+pub type AfterCommit = Box<AfterCommitFn>;
+
+/// The path of the database of the ledger in `folder`: one file, which is whole whenever no transaction is under way.
+pub fn database(folder: &Path) -> std::path::PathBuf {
+    sqlite::database(folder)
+}
+
 /// An open ledger.
 pub trait Ledger:
     ReadFacts
@@ -82,6 +92,20 @@ pub trait Ledger:
 {
     /// Begins a transaction: all of its changes take effect together, or none.
     fn transaction(&mut self) -> Result<Box<dyn Writing + '_>, StoreError>;
+
+    /// Sets what is told of every commit of a transaction from now on. If it fails, the commit has taken place and its
+    /// caller gets the error.
+    fn after_commit(&mut self, told: AfterCommit);
+
+    /// The number of the last announcement.
+    fn last_answer(&self) -> Result<i64, StoreError>;
+
+    /// What engines have answered: how far each has been told, and the announcements after this one. Small, whatever the
+    /// size of the site.
+    fn answers_after(&self, announcement: i64) -> Result<Vec<u8>, StoreError>;
+
+    /// Takes over answers that came after this ledger was left.
+    fn take_answers(&mut self, answers: &[u8]) -> Result<(), StoreError>;
 
     /// Begins a read transaction: until it is dropped, everything that is read belongs to one state, and the database
     /// is locked only once.

@@ -12,7 +12,7 @@ use atlas_store::destination::ROBOTS;
 use atlas_store::ledger::{ByHand, Ledger, chosen};
 use atlas_store::stop::Stop;
 
-use super::{by_hand, keys, open_ledger, ownership, programs};
+use super::{by_hand, keys, open_ledger, ownership, programs, travel};
 use crate::config::Settings;
 use crate::exit::{Exit, Failure};
 use crate::screen::count;
@@ -239,6 +239,7 @@ fn tell_all(
         live: Some(&live),
         ..Telling::due(&settings.names)
     };
+    travel::keep_answers(settings, ledger)?;
     let round = Round { job: None, engines: &engines, telling };
     round::run(&round, ledger, (&*session.clock, &session.stop), |event| {
         if let Event::Told(told) = event {

@@ -6,6 +6,7 @@ pub mod uptake;
 mod by_hand;
 mod keys;
 mod known;
+pub mod travel;
 pub mod announce;
 pub mod build;
 pub mod check;

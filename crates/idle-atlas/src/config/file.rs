@@ -7,9 +7,9 @@ use serde::Deserialize;
 
 use super::tables::{
     AccessLogTable, AlternatesTable, ArchiveTable, At, CheckTable, CrawlerTable, EngineTable, FilesTable, GuardsTable,
-    HistoryTable, ImagesTable, NewestTable, NewsTable, OembedTable, OwnershipTable, PlayerTable, ProgramTable,
-    RobotsTable, RuleTable, SectionTable, SectionsTable, SiteTable, SourceTable, StoreTable, StructuredTable,
-    UptakeTable, VideosTable, VisitorTable, WatchTable,
+    HistoryTable, ImagesTable, LedgerTable, NewestTable, NewsTable, OembedTable, OwnershipTable, PlayerTable,
+    ProgramTable, RobotsTable, RuleTable, SectionTable, SectionsTable, SiteTable, SourceTable, StoreTable,
+    StructuredTable, UptakeTable, VideosTable, VisitorTable, WatchTable,
 };
 use crate::exit::Failure;
 
@@ -90,6 +90,8 @@ pub struct ConfigFile {
     pub check: CheckTable,
     #[serde(default)]
     pub history: HistoryTable,
+    #[serde(default)]
+    pub ledger: LedgerTable,
     #[serde(default)]
     pub watch: WatchTable,
     #[serde(default)]

@@ -4,6 +4,8 @@
 #[cfg(feature = "test-engine")]
 use std::net::SocketAddr;
 use std::path::{Path, PathBuf};
+#[cfg(feature = "object-stores")]
+use std::sync::Mutex;
 use std::{fs, io};
 
 use atlas_core::accepted::Accepted;
@@ -19,6 +21,8 @@ use atlas_core::placement::{CHILD_PREFIX, OwnFiles, STYLESHEET_NAME, TEXT, VISIT
 use atlas_core::report::Notice;
 use atlas_io::engines::EngineSettings;
 use atlas_io::live::{Deployed, Reach};
+#[cfg(feature = "object-stores")]
+use atlas_io::object::{LedgerHome, Trip};
 use atlas_store::arrange::Cut;
 use atlas_store::build::{ARCHIVES, Job, KEEP_DAYS};
 use atlas_store::destination::{Destination, Folder, Names};
@@ -35,7 +39,7 @@ use super::file::{ConfigFile, ConfigText};
 use super::pages;
 use super::programs::Programs;
 use super::sources::{Sources, has_moved};
-use super::stores::{BucketRoot, all_used, stores, web_bucket};
+use super::stores::{BucketRoot, all_used, ledger_home, stores, web_bucket};
 use super::tables::At;
 use super::uptake::UptakeSettings;
 use super::watch::WatchSettings;
@@ -65,6 +69,12 @@ pub struct Settings {
     pub path: PathBuf,
     /// The folder of the ledger.
     pub ledger: PathBuf,
+    /// Where the ledger is kept between runs, if it travels.
+    #[cfg(feature = "object-stores")]
+    pub ledger_home: Option<LedgerHome>,
+    /// The ledger that is here for this command.
+    #[cfg(feature = "object-stores")]
+    pub trip: Mutex<Option<Trip>>,
     /// The file of accepted remarks and findings.
     pub known_findings: PathBuf,
     /// The contents of that file.
@@ -203,6 +213,9 @@ impl Settings {
         let watching = context.watching(&typed.watch)?;
         let reach = typed.site.reached_at.as_ref().map(|at| context.reach(at)).transpose()?;
         let reader = pages::reader(&context, &typed)?;
+        let ledger = ledger_folder(&origin.path);
+        #[cfg_attr(not(feature = "object-stores"), expect(unused_variables, reason = "this program reaches no store"))]
+        let ledger_home = ledger_home(&context, &typed.ledger, &ledger)?;
         let engines = context.engines(&typed.engine, typed.newest.is_some())?;
         let ours = [VISITOR_PAGE, TEXT].map(|name| format!("{}{name}", site.root()));
         // What consoles ask for is no page.
@@ -220,7 +233,6 @@ impl Settings {
             archives,
             site: site.clone(),
         };
-        let ledger = ledger_folder(&origin.path);
         all_used(origin, &typed, &stores)?;
         let known_findings = typed.check.known_findings.as_ref().map(expanded).transpose()?;
         let known_findings = folder.join(known_findings.unwrap_or_else(|| KNOWN_FINDINGS.to_owned()));
@@ -236,6 +248,10 @@ impl Settings {
             data,
             path: origin.path.clone(),
             ledger,
+            #[cfg(feature = "object-stores")]
+            ledger_home,
+            #[cfg(feature = "object-stores")]
+            trip: Mutex::default(),
             known_findings,
             accepted,
             thin_words,

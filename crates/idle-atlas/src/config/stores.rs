@@ -5,18 +5,22 @@ use std::path::{Path, PathBuf};
 #[cfg(not(feature = "object-stores"))]
 use atlas_io::object::WITHOUT_STORES;
 #[cfg(feature = "object-stores")]
-use atlas_io::object::{BucketFolder, BucketStyle};
+use atlas_io::object::{BucketFolder, BucketStyle, LedgerHome};
 use atlas_io::object::{ObjectAddress, ObjectStores, StoreSettings};
 use atlas_io::secret::Secret;
+#[cfg(feature = "object-stores")]
+use atlas_io::sources::sql;
 use atlas_store::destination::Destination;
 #[cfg(feature = "object-stores")]
 use atlas_store::destination::Folder;
 
+#[cfg(feature = "object-stores")]
+use super::context::expand_with;
 use super::context::{Context, expand};
 use super::file::{ConfigFile, ConfigText};
 #[cfg(feature = "object-stores")]
 use super::output::ENCODED;
-use super::tables::{At, FilesTable, StoreTable};
+use super::tables::{At, FilesTable, LedgerTable, StoreTable};
 use crate::exit::Failure;
 
 /// The stores that the configuration sets up.
@@ -125,6 +129,63 @@ impl BucketRoot<'_> {
     pub(super) fn destination(self, origin: &ConfigText, _: &ObjectStores) -> Result<Box<dyn Destination>, Failure> {
         Err(origin.error(self.typed, format!("“web_root”: {WITHOUT_STORES}")))
     }
+}
+
+/// Where the ledger is kept between runs, if it travels; `folder` is its folder on this machine.
+#[cfg(feature = "object-stores")]
+pub(super) fn ledger_home(
+    context: &Context<'_>,
+    typed: &LedgerTable,
+    folder: &Path,
+) -> Result<Option<LedgerHome>, Failure> {
+    let Some((keep_at, address)) = keep_at(context, typed)? else { return Ok(None) };
+    let bucket = context.stores.bucket(&address);
+    let bucket = bucket.map_err(|why| context.origin.error(keep_at, format!("“keep_at”: {why}")))?;
+    let lease = typed.lease.as_ref().map(|typed| {
+        if sql::has_plain_password(typed.as_ref()) {
+            let message = "“lease”: it contains a password that anyone can read; put it in the environment and write ${NAME} in its place";
+            return Err(context.origin.error(typed, message));
+        }
+        let lease = expand_with(context.origin, typed, sql::encode_variable)?;
+        if !lease.expose().starts_with("postgres://") && !lease.expose().starts_with("postgresql://") {
+            return Err(context.origin.error(typed, "“lease”: expected a PostgreSQL database: postgres://…"));
+        }
+        Ok(lease)
+    });
+    Ok(Some(LedgerHome { bucket, address, lease: lease.transpose()?, folder: folder.to_owned() }))
+}
+
+#[cfg(not(feature = "object-stores"))]
+pub(super) fn ledger_home(context: &Context<'_>, typed: &LedgerTable, _: &Path) -> Result<(), Failure> {
+    match keep_at(context, typed)? {
+        Some((keep_at, _)) => Err(context.origin.error(keep_at, format!("“keep_at”: {WITHOUT_STORES}"))),
+        None => Ok(()),
+    }
+}
+
+/// The address of the ledger's object, and as typed.
+fn keep_at<'t>(
+    context: &Context<'_>,
+    typed: &'t LedgerTable,
+) -> Result<Option<(&'t At<String>, ObjectAddress)>, Failure> {
+    let Some(keep_at) = &typed.keep_at else {
+        return match &typed.lease {
+            Some(lease) => Err(context.origin.error(lease, "“lease” has no effect without “keep_at”")),
+            None => Ok(None),
+        };
+    };
+    let expanded = expand(context.origin, keep_at)?;
+    let address = ObjectAddress::parse(expanded.expose()).and_then(Result::ok);
+    let address = address.filter(|address| !address.key.is_empty() && !address.key.ends_with('/'));
+    let address = address.ok_or_else(|| {
+        let message = "“keep_at”: expected the address of an object, such as s3://depot/idle-atlas/ledger.gz";
+        context.origin.error(keep_at, message)
+    })?;
+    if context.bucket.is_some_and(|root| root.bucket == address.bucket && address.key.starts_with(&root.key)) {
+        let message = "“keep_at”: it is in the web root, where everyone could read it; keep the ledger elsewhere";
+        return Err(context.origin.error(keep_at, message));
+    }
+    Ok(Some((keep_at, address)))
 }
 
 /// Rejects a store that nothing names.

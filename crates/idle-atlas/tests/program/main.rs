@@ -64,6 +64,8 @@ mod splitting;
 #[cfg(feature = "object-stores")]
 mod stores;
 mod strangers;
+#[cfg(feature = "object-stores")]
+mod travelling;
 mod structure;
 mod support;
 mod surveying;

@@ -21,7 +21,7 @@ use crate::support::{NOON, TestSite, UrlRead, parse, source};
 
 /// A store of the tests.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-enum TestStore {
+pub enum TestStore {
     /// Takes conditions and ignores them.
     Cluster,
     /// Takes conditions.
@@ -29,9 +29,9 @@ enum TestStore {
 }
 
 /// A folder of a bucket, for one test.
-struct Depot {
-    bucket: Arc<Bucket>,
-    folder: String,
+pub struct Depot {
+    pub bucket: Arc<Bucket>,
+    pub folder: String,
     endpoint: String,
 }
 
@@ -44,7 +44,7 @@ impl TestStore {
         std::env::var(variable).unwrap_or_else(|_| panic!("{variable} names a store"))
     }
 
-    fn depot(self) -> Depot {
+    pub fn depot(self) -> Depot {
         Depot::at(&self.endpoint())
     }
 }
@@ -86,29 +86,29 @@ impl Depot {
         listed.into_iter().map(|FoundObject { key, etag, .. }| (key, etag)).collect()
     }
 
-    fn address(&self, name: &str) -> String {
+    pub fn address(&self, name: &str) -> String {
         format!("s3://depot/{}{name}", self.folder)
     }
 
-    fn store(&self) -> String {
+    pub fn store(&self) -> String {
         format!("[[store]]\nname = \"depot\"\nendpoint = \"{}\"\n", self.endpoint)
     }
 
     /// A site that is published here.
-    fn site(&self, config: &str) -> TestSite {
+    pub fn site(&self, config: &str) -> TestSite {
         let site = TestSite::new("");
         self.configure(&site, config);
         site
     }
 
-    fn configure(&self, site: &TestSite, config: &str) {
+    pub fn configure(&self, site: &TestSite, config: &str) {
         let robots = format!("[robots]\nfile = \"{}\"\ncreate = true\n", self.address("robots.txt"));
         let root = format!("[site]\nurl = \"https://www.marrowvale.example/\"\nweb_root = \"{}\"\n", self.address(""));
         site.write("idle-atlas.toml", format!("{root}{robots}{}{config}", self.store()));
     }
 
     /// The URLs that the main file leads to. Every file that it names has to be there.
-    fn listed(&self) -> BTreeSet<String> {
+    pub fn listed(&self) -> BTreeSet<String> {
         let (_, urls, children) = parse(self.text("sitemap.xml").as_bytes());
         let name = |child: &String| child.strip_prefix("https://www.marrowvale.example/").unwrap().to_owned();
         let below = children.iter().flat_map(|child| parse(self.text(&name(child)).as_bytes()).1);

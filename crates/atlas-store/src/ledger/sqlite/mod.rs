@@ -8,6 +8,7 @@ mod runs;
 mod pages;
 mod chunks;
 mod engines;
+mod answers;
 mod submitted;
 mod uptake;
 
@@ -20,7 +21,7 @@ use std::time::Duration;
 use rusqlite::config::DbConfig;
 use rusqlite::{Connection, OpenFlags, OptionalExtension, Transaction, params};
 
-use super::{Ledger, ReadFacts, Snapshot, WriteFacts, Writing};
+use super::{AfterCommit, AfterCommitFn, Ledger, ReadFacts, Snapshot, WriteFacts, Writing};
 use crate::disk::bring;
 use crate::error::StoreError;
 use crate::model::{DerivedBefore, Fact, LeftOutBefore};
@@ -29,9 +30,10 @@ use crate::model::{DerivedBefore, Fact, LeftOutBefore};
 const CACHE_KIB: i64 = 4 * 1024;
 
 /// An open ledger.
-#[derive(Debug)]
 pub(super) struct Sqlite {
     connection: Connection,
+    /// What is told of every commit.
+    after_commit: Option<AfterCommit>,
     /// The lock, held while a command writes. The system releases it when the process ends, however it ends.
     _lock: Option<File>,
 }
@@ -52,7 +54,7 @@ impl Sqlite {
         let connection = set_up(Connection::open(&path)?)?;
         schema::prepare(&connection, &path)?;
         connection.pragma_update(None, "cache_size", -CACHE_KIB)?;
-        Ok(Self { connection, _lock: Some(lock) })
+        Ok(Self { connection, after_commit: None, _lock: Some(lock) })
     }
 
     /// Opens the ledger in `folder` for reading; `None` if it does not exist.
@@ -63,17 +65,35 @@ impl Sqlite {
         }
         let connection = set_up(Connection::open_with_flags(&path, OpenFlags::SQLITE_OPEN_READ_WRITE)?)?;
         schema::check(&connection, &path)?;
-        Ok(Some(Self { connection, _lock: None }))
+        Ok(Some(Self { connection, after_commit: None, _lock: None }))
     }
 }
 
-fn database(folder: &Path) -> PathBuf {
+pub(super) fn database(folder: &Path) -> PathBuf {
     folder.join("ledger.db")
 }
 
 impl Ledger for Sqlite {
     fn transaction(&mut self) -> Result<Box<dyn Writing + '_>, StoreError> {
-        Ok(Box::new(Changing { inner: self.connection.transaction()?, outgrown: RefCell::default() }))
+        let Self { connection, after_commit, .. } = self;
+        let after_commit = after_commit.as_deref();
+        Ok(Box::new(Changing { inner: connection.transaction()?, outgrown: RefCell::default(), after_commit }))
+    }
+
+    fn after_commit(&mut self, told: AfterCommit) {
+        self.after_commit = Some(told);
+    }
+
+    fn last_answer(&self) -> Result<i64, StoreError> {
+        answers::last(&self.connection)
+    }
+
+    fn answers_after(&self, announcement: i64) -> Result<Vec<u8>, StoreError> {
+        answers::export(&self.connection, announcement)
+    }
+
+    fn take_answers(&mut self, answers: &[u8]) -> Result<(), StoreError> {
+        answers::import(&mut self.connection, answers)
     }
 
     fn snapshot(&self) -> Result<Box<dyn Snapshot + '_>, StoreError> {
@@ -147,9 +167,9 @@ fn set_fact(connection: &Connection, fact: Fact, value: Option<&str>) -> Result<
 }
 
 /// A transaction. If it is dropped without a commit, nothing has changed.
-#[derive(Debug)]
 struct Changing<'l> {
     inner: Transaction<'l>,
+    after_commit: Option<&'l AfterCommitFn>,
     /// Contents that no segment has any more, to be deleted at the end.
     outgrown: RefCell<Vec<i64>>,
 }
@@ -157,7 +177,9 @@ struct Changing<'l> {
 impl Writing for Changing<'_> {
     fn commit(self: Box<Self>) -> Result<(), StoreError> {
         self.forget_outgrown()?;
-        Ok(self.inner.commit()?)
+        let Self { inner, after_commit, .. } = *self;
+        inner.commit()?;
+        after_commit.map_or(Ok(()), |told| told())
     }
 
     fn flusher(&self) -> Box<dyn Fn() + Send> {
@@ -224,11 +246,11 @@ mod tests {
         drop(Sqlite::open(folder.path()).unwrap());
         let path = database(folder.path());
         Connection::open(&path).unwrap().pragma_update(None, "user_version", 99).unwrap();
-        let message = Sqlite::open(folder.path()).unwrap_err().to_string();
+        let message = Sqlite::open(folder.path()).err().unwrap().to_string();
         assert!(message.contains("another version of Idle Atlas (format 99,"), "{message}");
         assert!(message.contains("move that folder away and build again"), "{message}");
         fs::write(&path, vec![b'x'; 5000]).unwrap();
-        let message = Sqlite::open(folder.path()).unwrap_err().to_string();
+        let message = Sqlite::open(folder.path()).err().unwrap().to_string();
         assert!(message.contains("ledger"), "{message}");
     }
 }

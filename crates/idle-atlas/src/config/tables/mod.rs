@@ -21,7 +21,7 @@ pub use output::{
     VideosTable, VisitorTable, WordOrList, YesOrWord,
 };
 pub use source::SourceTable;
-pub use stores::StoreTable;
+pub use stores::{LedgerTable, StoreTable};
 pub use telling::{ElementOrTable, EngineTable, NamedContent, OwnershipTable, ProgramTable};
 pub use upkeep::{
     AccessLogTable, CheckTable, CrawlerTable, GuardsTable, HistoryTable, SiteTable, UptakeTable, WatchTable,

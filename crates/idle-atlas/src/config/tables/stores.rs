@@ -38,3 +38,17 @@ pub struct StoreTable {
     /// Secret. Example: `secret_key = "${DEPOT_SECRET}"`
     pub secret_key: Option<At<String>>,
 }
+
+/// Where the ledger is kept between runs, for machines that are thrown away after each.
+#[derive(Debug, Default, Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields, default)]
+pub struct LedgerTable {
+    /// The object in which it is kept. It is fetched before a run and put back after it.
+    ///
+    /// Example: `keep_at = "s3://depot/idle-atlas/ledger.gz"`
+    pub keep_at: Option<At<String>>,
+    /// A PostgreSQL database whose advisory lock lets one run work at a time, where the store heeds no conditions.
+    ///
+    /// Secret. Example: `lease = "${DATABASE_URL}"`
+    pub lease: Option<At<String>>,
+}
