@@ -13,15 +13,15 @@ const GROWING: &str = "announcement";
 /// Rows of tables.
 #[derive(Debug, Serialize, Deserialize)]
 struct Answers {
-    engine: Vec<Vec<Cell>>,
-    told_url: Vec<Vec<Cell>>,
-    announcement: Vec<Vec<Cell>>,
+    engine: Vec<Vec<StoredValue>>,
+    told_url: Vec<Vec<StoredValue>>,
+    announcement: Vec<Vec<StoredValue>>,
 }
 
 /// A value of a row.
 #[derive(Debug, Serialize, Deserialize)]
 #[serde(untagged)]
-enum Cell {
+enum StoredValue {
     Nothing,
     Integer(i64),
     Text(String),
@@ -55,7 +55,7 @@ pub(super) fn import(connection: &mut Connection, bytes: &[u8]) -> Result<(), St
     Ok(transaction.commit()?)
 }
 
-fn rows(connection: &Connection, sql: &str) -> Result<Vec<Vec<Cell>>, StoreError> {
+fn rows(connection: &Connection, sql: &str) -> Result<Vec<Vec<StoredValue>>, StoreError> {
     let mut statement = connection.prepare(sql)?;
     let columns = statement.column_count();
     let mut found = statement.query([])?;
@@ -63,10 +63,10 @@ fn rows(connection: &Connection, sql: &str) -> Result<Vec<Vec<Cell>>, StoreError
     while let Some(row) = found.next()? {
         let cell = |at| {
             Ok(match row.get_ref(at)? {
-                ValueRef::Null => Cell::Nothing,
-                ValueRef::Integer(number) => Cell::Integer(number),
-                ValueRef::Text(text) => Cell::Text(String::from_utf8_lossy(text).into_owned()),
-                ValueRef::Blob(bytes) => Cell::Blob(bytes.to_vec()),
+                ValueRef::Null => StoredValue::Nothing,
+                ValueRef::Integer(number) => StoredValue::Integer(number),
+                ValueRef::Text(text) => StoredValue::Text(String::from_utf8_lossy(text).into_owned()),
+                ValueRef::Blob(bytes) => StoredValue::Blob(bytes.to_vec()),
                 ValueRef::Real(_) => return Err(StoreError::LedgerDamaged("a number that is not whole")),
             })
         };
@@ -75,14 +75,14 @@ fn rows(connection: &Connection, sql: &str) -> Result<Vec<Vec<Cell>>, StoreError
     Ok(rows)
 }
 
-fn insert(connection: &Connection, table: &str, rows: Vec<Vec<Cell>>) -> Result<(), StoreError> {
+fn insert(connection: &Connection, table: &str, rows: Vec<Vec<StoredValue>>) -> Result<(), StoreError> {
     for row in rows {
         let places = vec!["?"; row.len()].join(", ");
         let values = row.into_iter().map(|cell| match cell {
-            Cell::Nothing => Value::Null,
-            Cell::Integer(number) => Value::Integer(number),
-            Cell::Text(text) => Value::Text(text),
-            Cell::Blob(bytes) => Value::Blob(bytes),
+            StoredValue::Nothing => Value::Null,
+            StoredValue::Integer(number) => Value::Integer(number),
+            StoredValue::Text(text) => Value::Text(text),
+            StoredValue::Blob(bytes) => Value::Blob(bytes),
         });
         let mut statement = connection.prepare_cached(&format!("insert or replace into {table} values ({places})"))?;
         statement.execute(params_from_iter(values))?;
