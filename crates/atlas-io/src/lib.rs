@@ -17,5 +17,6 @@ pub mod examine;
 pub mod engines;
 pub mod round;
 pub mod watch;
+pub mod serving;
 #[cfg(feature = "test-engine")]
 pub mod test_engine;

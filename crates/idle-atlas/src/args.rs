@@ -33,7 +33,7 @@ fn after_long_help() -> String {
     arg_required_else_help = true,
     disable_help_subcommand = true,
     disable_version_flag = true,
-    help_template = "{about}\n{usage-heading} {usage}\n\n{all-args}{after-help}",
+    help_template = "{about}\n{usage-heading} {usage}\n{all-args}{after-help}",
     after_help = BEGIN,
     after_long_help = after_long_help()
 )]
@@ -55,6 +55,9 @@ pub struct Shared {
     /// idle-atlas.toml in this folder or one above]
     #[arg(long, global = true, value_name = "FILE", hide_short_help = true)]
     pub config: Vec<PathBuf>,
+    /// Work for the site of every configuration that matches, side by side, with a line for each; may be repeated
+    #[arg(long, global = true, value_name = "PATTERN", conflicts_with = "config", hide_short_help = true)]
+    pub each: Vec<String>,
     /// Print one JSON document on standard output
     #[arg(long, global = true, hide_short_help = true)]
     pub json: bool,
@@ -95,6 +98,8 @@ pub enum Command {
     Announce(AnnounceArguments),
     /// Build and announce again whenever something changes or falls due
     Watch(WatchArguments),
+    /// Answer for the published files in place of a web root
+    Serve(ServeArguments),
     /// List runs and announcements, newest first
     History(HistoryArguments),
     /// Lay access logs and exports of consoles over what is listed
@@ -343,12 +348,30 @@ pub struct WatchArguments {
     /// How to write what happens: a line of text for each event, or a JSON object
     #[arg(long, value_name = "FORM", default_value = "text")]
     pub log: LogForm,
+    /// Serve what is published as well, in this process
+    #[arg(long, conflicts_with_all = ["once", "unit"])]
+    pub serve: bool,
+    #[command(flatten)]
+    pub addresses: ServeArguments,
     /// Print a unit for this site: a service, a service with a timer, or a line for cron
     #[arg(long, value_name = "KIND", conflicts_with = "once")]
     pub unit: Option<UnitKind>,
     /// Write the units into this folder
     #[arg(long, value_name = "FOLDER", requires = "unit")]
     pub into: Option<PathBuf>,
+}
+
+#[derive(Debug, Args)]
+#[command(after_help = "Example: idle-atlas serve --listen 127.0.0.1:8480 --health 127.0.0.1:8481
+
+For sites whose web root others may not write into: [site] web_root = \"ledger:\". A web server passes the paths on.")]
+pub struct ServeArguments {
+    /// The address to listen on; port 0 takes a free one
+    #[arg(long, value_name = "ADDRESS", default_value = "127.0.0.1:8480")]
+    pub listen: SocketAddr,
+    /// The address of /healthz and /metrics, which are not served without it
+    #[arg(long, value_name = "ADDRESS")]
+    pub health: Option<SocketAddr>,
 }
 
 #[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]

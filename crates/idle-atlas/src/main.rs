@@ -95,6 +95,7 @@ fn on_site(command: &Command, settings: &Settings, session: &Session) -> Result<
         #[cfg(not(feature = "test-engine"))]
         Command::Announce(announce) if announce.rehearse => Err(Failure::said(commands::NO_TEST_ENGINE)),
         Command::Announce(announce) => commands::announce::run(settings, announce, session),
+        Command::Serve(serve) => commands::serve::run(settings, serve, session),
         Command::History(history) => commands::history::run(settings, history, session),
         Command::Report(report) => commands::report::run(settings, report, session),
         Command::Uptake(uptake) => commands::uptake::run(settings, uptake, session),

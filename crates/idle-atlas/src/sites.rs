@@ -1,13 +1,18 @@
-//! Running a command for one site, or for several sites one after the other. If it fails for one, the others go on.
+//! Running a command for one site, for several sites one after the other, or for many sites side by side. If it fails for
+//! one, the others go on.
 
 use std::path::{Path, PathBuf};
+use std::sync::mpsc::channel;
+use std::sync::{Arc, Mutex, PoisonError};
+use std::thread;
+use std::time::Instant;
 
 use serde_json::json;
 
 use crate::args::{Command, ListFormat, Shared};
 use crate::config::{self, Settings};
 use crate::exit::{Exit, Failure};
-use crate::screen::STRONG;
+use crate::screen::{STRONG, Screen};
 use crate::session::Session;
 use crate::view;
 use crate::view::sites::SiteResult;
@@ -17,10 +22,13 @@ pub fn each(
     shared: &Shared,
     command: &Command,
     session: &Session,
-    run: impl Fn(&Settings, &Session) -> Result<Exit, Failure>,
+    run: impl Fn(&Settings, &Session) -> Result<Exit, Failure> + Sync,
 ) -> Result<Exit, Failure> {
     let screen = &session.screen;
     let paths = config::named(shared)?;
+    if !shared.each.is_empty() {
+        return side_by_side(shared, command, &paths, session, run);
+    }
     if let [path] = &paths[..] {
         let named = (!shared.config.is_empty()).then_some(path.as_path());
         return run(&config::load_from(path)?, &session.on(screen.for_site(named)));
@@ -56,6 +64,81 @@ fn is_raw(command: &Command) -> bool {
     }
 }
 
+/// Runs a command for many sites at once, as many as there are cores. Each has a line when it ends.
+fn side_by_side(
+    shared: &Shared,
+    command: &Command,
+    paths: &[PathBuf],
+    session: &Session,
+    run: impl Fn(&Settings, &Session) -> Result<Exit, Failure> + Sync,
+) -> Result<Exit, Failure> {
+    let is_for_many = matches!(
+        command,
+        Command::Build(_)
+            | Command::Announce(_)
+            | Command::Check(_)
+            | Command::Survey(_)
+            | Command::History(_)
+            | Command::Report(_)
+    );
+    if !is_for_many || is_raw(command) {
+        return Err(Failure::said(
+            "--each is for build, announce, check, survey, history, report and watch, and for their tables; for one site: --config FILE",
+        ));
+    }
+    let as_json = session.screen.wants_json() || wants_json(command);
+    let mut several = Several { session, as_json, is_raw: false, loaded: Vec::new(), told: Vec::new() };
+    // All are read first, so that no two of them write into the same folder.
+    let mut ready: Vec<(&PathBuf, Result<usize, Failure>)> = Vec::new();
+    for path in paths {
+        let loaded = config::load_from(path).and_then(|settings| {
+            config::apart(&several.loaded, path, &settings)?;
+            several.loaded.push((path.clone(), settings));
+            Ok(several.loaded.len() - 1)
+        });
+        ready.push((path, loaded));
+    }
+    let (clock, stop, loaded) = (&session.clock, &session.stop, &several.loaded);
+    let next = Mutex::new(ready.into_iter().enumerate());
+    let (sender, receiver) = channel();
+    let workers = thread::available_parallelism().map_or(1, usize::from).min(paths.len());
+    let mut told: Vec<Option<SiteResult>> = paths.iter().map(|_| None).collect();
+    thread::scope(|scope| {
+        for _ in 0..workers {
+            let (sender, next, run) = (sender.clone(), &next, &run);
+            scope.spawn(move || {
+                while let Some((nth, (path, settings))) =
+                    next.lock().unwrap_or_else(PoisonError::into_inner).next().filter(|_| !stop.is_asked())
+                {
+                    let screen = Screen::new(shared).for_one_of_several(path, nth, true);
+                    let own = Session { screen, clock: Arc::clone(clock), stop: stop.clone() };
+                    let begun = Instant::now();
+                    let settings = settings.map(|at| &loaded[at].1);
+                    let site = settings.as_ref().ok().map(|settings| settings.site.root().to_string());
+                    let ended = settings.and_then(|settings| run(settings, &own));
+                    let result = SiteResult::of(path, site, ended, &own.screen);
+                    if sender.send((nth, begun.elapsed(), result)).is_err() {
+                        return;
+                    }
+                }
+            });
+        }
+        drop(sender);
+        for (nth, took, result) in receiver {
+            if !as_json {
+                // The reader of the output may be gone; the other sites are done anyway.
+                let _ = session.screen.say(&view::sites::line(&result, took));
+            }
+            told[nth] = Some(result);
+        }
+    });
+    several.told = told.into_iter().flatten().collect();
+    if !as_json {
+        session.screen.say("\n")?;
+    }
+    several.end()
+}
+
 /// Several sites, being processed.
 struct Several<'s> {
     session: &'s Session,
@@ -83,14 +166,13 @@ impl Several<'_> {
                 (Some(site), ended)
             }
         };
-        let error = ended.as_ref().err().map(ToString::to_string);
-        let exit = ended.unwrap_or_else(|failure| one.fail(&failure));
-        if !self.is_raw && site.is_some() {
+        let has_site = site.is_some();
+        let result = SiteResult::of(path, site, ended, &one);
+        if !self.is_raw && has_site {
             // The reader of the output may be gone; the next site is built anyway.
             let _ = one.say("\n");
         }
-        let (counts, result) = (one.counted(), one.collected());
-        self.told.push(SiteResult { config: path.to_owned(), site, exit, counts, result, error });
+        self.told.push(result);
     }
 
     /// Shows all documents as one, or a table.
@@ -109,5 +191,14 @@ impl Several<'_> {
             self.session.screen.say(&view::sites::table(&self.told, &self.session.screen.layout_of_none()))?;
         }
         Ok(self.told.iter().map(|told| told.exit).max().unwrap_or(Exit::Done))
+    }
+}
+
+impl SiteResult {
+    /// What became of a site, whose command has ended.
+    fn of(path: &Path, site: Option<String>, ended: Result<Exit, Failure>, screen: &Screen) -> Self {
+        let error = ended.as_ref().err().map(ToString::to_string);
+        let exit = ended.unwrap_or_else(|failure| screen.fail(&failure));
+        Self { config: path.to_owned(), site, exit, counts: screen.counted(), result: screen.collected(), error }
     }
 }

@@ -140,6 +140,21 @@ pub fn is_extra_file(name: &str) -> bool {
     elsewhere || named || name.ends_with(".html") || name.ends_with(".txt")
 }
 
+/// The media type of a file of ours: that of sitemaps (sitemaps.org asks for XML), of feeds (RFC 4287, section 7; RSS is
+/// widely served as application/rss+xml), and of what lies beside them.
+pub fn media_type(name: &str) -> &'static str {
+    match (name, name.rsplit('.').next().unwrap_or_default()) {
+        (NEWEST_ATOM, _) => "application/atom+xml",
+        (NEWEST_RSS, _) => "application/rss+xml",
+        (_, "xml") => "application/xml",
+        (_, "gz") => "application/gzip",
+        (_, "css") => "text/css; charset=utf-8",
+        (_, "html") => "text/html; charset=utf-8",
+        (_, "json") => "application/json",
+        _ => "text/plain; charset=utf-8",
+    }
+}
+
 #[cfg(test)]
 mod tests {
     use rstest::rstest;

@@ -16,7 +16,7 @@ pub use self::file_kind::FileKind;
 pub(crate) use self::file_name::is_sitemap;
 pub use self::file_name::{
     CHILD_PREFIX, NEWEST_ATOM, NEWEST_RSS, OwnFiles, STYLESHEET_NAME, TEXT, VISITOR_PAGE, child_name, index_name,
-    is_extra_file, is_further_index, is_packed, packed_name, parts_of, plain_name, text_file_name,
+    is_extra_file, is_further_index, is_packed, media_type, packed_name, parts_of, plain_name, text_file_name,
 };
 pub use self::limits::{
     LEAST_MEDIA, LimitError, Limits, MOST_BYTES, MOST_FILES, MOST_URLS, USUAL_MEDIA, UrlsPerFile, Weight,

@@ -10,7 +10,7 @@ use std::sync::atomic::{AtomicBool, Ordering};
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 
 use atlas_core::fingerprint;
-use atlas_core::placement::{CHILD_PREFIX, is_packed};
+use atlas_core::placement::{CHILD_PREFIX, is_packed, media_type};
 use atlas_store::destination::{Destination, Draft, DraftBody, Folder, ROBOTS};
 use atlas_store::error::StoreError;
 use atlas_store::model::{OnDisk, Version};
@@ -148,7 +148,7 @@ impl BucketFolder {
 
     fn how(&self, name: &str, expected: ThereBefore) -> PutHow {
         PutHow {
-            content_type: Some(content_type(name)),
+            content_type: Some(media_type(name)),
             content_encoding: self.encodes(name).then_some("gzip"),
             cache_control: self.cache_control.clone(),
             expected,
@@ -341,18 +341,6 @@ impl Destination for BucketFolder {
 fn version(object: &FoundObject) -> Version {
     let tag = object.etag.as_deref().unwrap_or_default();
     Version::new(object.size, fingerprint::raw(tag.as_bytes(), 0) as i64)
-}
-
-/// The media type of a file of ours.
-pub fn content_type(name: &str) -> &'static str {
-    match name.rsplit('.').next().unwrap_or_default() {
-        "xml" => "application/xml",
-        "gz" => "application/gzip",
-        "css" => "text/css; charset=utf-8",
-        "html" => "text/html; charset=utf-8",
-        "json" => "application/json",
-        _ => "text/plain; charset=utf-8",
-    }
 }
 
 #[cfg(test)]

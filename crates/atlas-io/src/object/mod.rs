@@ -42,7 +42,7 @@ pub(crate) use self::blocks::ObjectBlocks;
 #[cfg(feature = "object-stores")]
 pub use self::bucket::{Bucket, FoundObject, PutHow, ThereBefore};
 #[cfg(feature = "object-stores")]
-pub use self::destination::{BucketFolder, BucketStyle, content_type};
+pub use self::destination::{BucketFolder, BucketStyle};
 #[cfg(feature = "object-stores")]
 pub(crate) use self::failure::StoreFailure;
 #[cfg(feature = "object-stores")]

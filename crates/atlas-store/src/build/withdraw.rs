@@ -74,6 +74,7 @@ pub fn withdraw(job: &Job<'_>, ledger: &mut dyn Ledger) -> Result<Withdrawn, Sto
     let (main, others): (Vec<&String>, Vec<&String>) = all.into_iter().partition(|name| is_main(&name));
     main.iter().chain(&others).try_for_each(|name| job.destination.remove(name))?;
     job.destination.commit()?;
+    job.destination.publish()?;
     let writing = ledger.transaction()?;
     withdrawn.files.iter().chain(&withdrawn.changed).try_for_each(|name| writing.drop_output(name))?;
     writing.set_fact(Fact::Declared, None)?;

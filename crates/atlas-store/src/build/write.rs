@@ -167,8 +167,10 @@ pub fn build(job: &Job<'_>, ledger: &mut dyn Ledger) -> Result<Ended, StoreError
         scope.spawn(|| drop(found));
         writing.commit()
     })?;
+    job.destination.publish()?;
     if !published.to_remove.is_empty() {
         published.to_remove.iter().try_for_each(|name| job.destination.remove(name))?;
+        job.destination.publish()?;
         let writing = ledger.transaction()?;
         writing.finish_plan()?;
         writing.commit()?;

@@ -1,7 +1,7 @@
 //! Destinations: where published files live.
 //!
 //! Publishing, guards and recalling know files only by name; the destination knows what a name stands for. [`Folder`]
-//! writes to local folders. [`InMemory`] is for tests and can be told to fail at any operation.
+//! writes to local folders. [`ServedFiles`] keeps files where they are served from. [`InMemory`] is for tests and can be told to fail at any operation.
 //!
 //! A name is a plain file name beside the main file, `site:NAME` for a file in the web root if sitemaps are written
 //! elsewhere, `data:PATH` for a file that the site's own templates include, or [`ROBOTS`].
@@ -9,6 +9,7 @@
 mod names;
 mod folder;
 mod memory;
+mod served;
 
 use std::any::Any;
 use std::io::{self, Write};
@@ -16,6 +17,7 @@ use std::io::{self, Write};
 pub use self::folder::Folder;
 pub use self::memory::InMemory;
 pub use self::names::{FOLDED_DAYS, Gzip, MAIN, MainFile, Names};
+pub use self::served::{ServedFile, ServedFiles, ServedReader};
 use crate::error::StoreError;
 use crate::model::{OnDisk, Version};
 
@@ -78,6 +80,16 @@ pub trait Destination: Send + Sync {
     ///
     /// Returns an error if the folder cannot be synced.
     fn commit(&self) -> Result<(), StoreError>;
+
+    /// Makes everything that was put and removed visible at once, where that is not so from the beginning. Called when the
+    /// ledger knows of it.
+    ///
+    /// # Errors
+    ///
+    /// Returns an error if it cannot be made visible. Then the next build puts it again.
+    fn publish(&self) -> Result<(), StoreError> {
+        Ok(())
+    }
 
     /// Removes files that a killed build began and never put. Only for the holder of the ledger's lock.
     ///

@@ -104,6 +104,7 @@ pub fn write_files(settings: &Settings, ledger: &dyn Ledger, renew: bool, sessio
         }
         if !is_there {
             replace(destination, &file, key.as_str().as_bytes())?;
+            destination.publish()?;
         }
         let file = view::announce::KeyFile {
             engine: engine.name.clone(),
@@ -170,6 +171,7 @@ pub fn end_renewal(settings: &Settings, ledger: &dyn Ledger, now: i64) -> Result
     // A file of that name with other contents is not ours.
     if destination.read(&file)?.is_some_and(|bytes| bytes.trim_ascii() == key.as_str().as_bytes()) {
         destination.remove(&file)?;
+        destination.publish()?;
     }
     ledger.set_fact(Fact::FormerKey, None)?;
     Ok(None)

@@ -15,6 +15,7 @@ pub mod packaging;
 pub mod history;
 pub mod init;
 pub mod report;
+pub mod serve;
 pub mod survey;
 mod units;
 mod round_process;

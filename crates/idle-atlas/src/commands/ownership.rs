@@ -53,6 +53,7 @@ pub fn place(settings: &Settings, ledger: &mut dyn Ledger, session: &Session) ->
             }
         }
         replace(destination, &file, format!("{}\n", content.trim_end()).as_bytes())?;
+        destination.publish()?;
         session.screen.say(&format!("\nownership  wrote {name} into the web root\n"))?;
         if !settings.programs.when_built.is_empty() {
             let undelivered = ledger.fact(Fact::Undelivered)?.map(|names| names + "\n").unwrap_or_default();

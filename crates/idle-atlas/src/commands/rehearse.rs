@@ -30,9 +30,9 @@ pub fn run(settings: &Settings, arguments: &args::AnnounceArguments, session: &S
     let reached = settings.reached_on_loopback();
     let served = match reached {
         Some(_) => None,
-        None if settings.is_in_bucket => {
+        None if settings.is_elsewhere => {
             return Err(Failure::said(
-                "the web root is in an object store, and a rehearsal needs the site on this machine; name a server that serves it here: [site] reached_at",
+                "the web root is not a folder of this machine, and a rehearsal needs the site on this machine; name a server that serves it here: [site] reached_at",
             ));
         }
         None => Some(serve::folder(&settings.web_root).map_err(on_loopback)?),

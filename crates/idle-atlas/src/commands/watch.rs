@@ -18,6 +18,7 @@ use jiff::{SignedDuration, Timestamp};
 use serde_json::Value;
 
 use super::round_process::{self, RoundProblem, RoundResult};
+use super::serve;
 use super::units;
 use crate::args::{self, LogForm, Shared};
 use crate::config::{self, Settings};
@@ -72,6 +73,12 @@ pub fn run(arguments: &args::WatchArguments, shared: &Shared, session: &Session)
             Err(failure) => Err(failure),
         }
     };
+    if arguments.serve {
+        let [path] = &paths[..] else {
+            return Err(Failure::said("--serve is for one site; start a process for each"));
+        };
+        return watched_and_served(arguments, path, (shared, &session.stop), watched);
+    }
     if let [path] = &paths[..] {
         return watched(path);
     }
@@ -79,6 +86,29 @@ pub fn run(arguments: &args::WatchArguments, shared: &Shared, session: &Session)
         let threads: Vec<_> = paths.iter().map(|path| scope.spawn(|| watched(path))).collect();
         let ends = threads.into_iter().map(|thread| thread.join().unwrap_or(Ok(Exit::NotDone)));
         ends.collect::<Result<Vec<Exit>, Failure>>().map(|ends| ends.into_iter().max().unwrap_or(Exit::Done))
+    })
+}
+
+/// Watches a site and serves it in the same process. Either ends the other.
+fn watched_and_served(
+    arguments: &args::WatchArguments,
+    path: &Path,
+    (shared, stop): (&Shared, &Stop),
+    watched: impl Fn(&Path) -> Result<Exit, Failure>,
+) -> Result<Exit, Failure> {
+    let settings = config::load_from(path)?;
+    thread::scope(|scope| {
+        let serving = scope.spawn(|| {
+            let served = serve::serving(&settings, &arguments.addresses, stop, |addresses| {
+                Screen::new(shared).complain("serving", &format!("http://{}", addresses.files));
+            });
+            stop.ask();
+            served
+        });
+        let exit = watched(path);
+        stop.ask();
+        let served = serving.join().unwrap_or_else(|_| Err(Failure::said("serving stopped because of a bug")));
+        served.and(exit)
     })
 }
 

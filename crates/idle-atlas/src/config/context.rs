@@ -15,6 +15,9 @@ use super::file::ConfigText;
 use super::tables::At;
 use crate::exit::Failure;
 
+/// The word for a web root whose files are kept beside the ledger, from which they are served.
+pub(super) const IN_LEDGER: &str = "ledger:";
+
 /// The context in which the tables of a configuration are resolved.
 pub(super) struct Context<'a> {
     pub(super) origin: &'a ConfigText,
@@ -26,6 +29,8 @@ pub(super) struct Context<'a> {
     pub(super) stores: &'a ObjectStores,
     /// The address of the web root, if it is in an object store.
     pub(super) bucket: Option<&'a ObjectAddress>,
+    /// Whether there is no web root, because files are kept beside the ledger.
+    pub(super) is_served: bool,
 }
 
 impl Context<'_> {

@@ -18,9 +18,13 @@ pub mod resolve;
 pub mod reference;
 pub mod shown;
 
+use std::collections::BTreeSet;
 use std::fs;
 use std::path::{Path, PathBuf};
 
+use atlas_io::object::ObjectStores;
+use atlas_io::reading::files::InputFiles;
+use atlas_store::stop::Stop;
 use walkdir::{DirEntry, WalkDir};
 
 use crate::args::Shared;
@@ -37,6 +41,9 @@ pub const NAME: &str = "idle-atlas.toml";
 /// The configurations that a command applies to: those that are named, or found in a named folder, else the one that is
 /// found.
 pub fn named(shared: &Shared) -> Result<Vec<PathBuf>, Failure> {
+    if !shared.each.is_empty() {
+        return matching(&shared.each);
+    }
     if shared.config.is_empty() {
         return Ok(vec![find()?]);
     }
@@ -51,9 +58,21 @@ pub fn named(shared: &Shared) -> Result<Vec<PathBuf>, Failure> {
     Ok(all)
 }
 
+/// All configurations that match one of these patterns, by name.
+fn matching(patterns: &[String]) -> Result<Vec<PathBuf>, Failure> {
+    let mut all = BTreeSet::new();
+    for pattern in patterns {
+        let failed = |why: String| Failure::said(format!("--each {pattern}: {why}"));
+        let files = InputFiles::parse(pattern, pattern, Path::new(""), &ObjectStores::default()).map_err(failed)?;
+        let found = files.find(&Stop::default()).map_err(|error| failed(error.to_string()))?;
+        all.extend(found.into_iter().filter_map(|one| one.input.file().map(Path::to_owned)));
+    }
+    Ok(all.into_iter().collect())
+}
+
 /// Whether no configuration is named and none is found.
 pub fn is_none(shared: &Shared) -> bool {
-    shared.config.is_empty() && find().is_err()
+    shared.config.is_empty() && shared.each.is_empty() && find().is_err()
 }
 
 /// All configurations in a folder and its subfolders, sorted by name. Hidden folders are skipped.

@@ -292,8 +292,8 @@ impl Context<'_> {
 
     /// Sitemaps that are served from another host or folder than the site.
     fn elsewhere(&self, folder: &At<String>, address: &At<String>) -> Result<(PathBuf, String), Failure> {
-        if self.bucket.is_some() {
-            let message = "“folder”: where the web root is in an object store, sitemaps are written there; leave “folder” and “address” out";
+        if self.bucket.is_some() || self.is_served {
+            let message = "“folder”: where the web root is no folder, sitemaps are kept where it is; leave “folder” and “address” out";
             return Err(self.origin.error(folder, message));
         }
         let path = self.folder.join(expand(self.origin, folder)?.expose());

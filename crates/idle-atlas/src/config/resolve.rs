@@ -25,7 +25,7 @@ use atlas_io::live::{Deployed, Reach};
 use atlas_io::object::{LedgerHome, Trip};
 use atlas_store::arrange::Cut;
 use atlas_store::build::{ARCHIVES, Job, KEEP_DAYS};
-use atlas_store::destination::{Destination, Folder, Names};
+use atlas_store::destination::{Destination, Folder, Names, ServedFiles};
 use atlas_store::extras::ExtrasSettings;
 use atlas_store::report::Guard;
 use atlas_store::source::Source;
@@ -34,7 +34,7 @@ use jiff::Timestamp;
 use jiff::civil::Date;
 use jiff::tz::TimeZone;
 
-use super::context::{Context, expand, ledger_folder, timezone};
+use super::context::{Context, IN_LEDGER, expand, ledger_folder, timezone};
 use super::file::{ConfigFile, ConfigText};
 use super::pages;
 use super::programs::Programs;
@@ -102,8 +102,12 @@ pub struct Settings {
     /// The folder for structured data.
     data: Option<PathBuf>,
     destination: Box<dyn Destination>,
-    /// Whether the web root is in an object store, and not a folder.
-    pub is_in_bucket: bool,
+    /// Whether the web root is not a folder of this machine.
+    pub is_elsewhere: bool,
+    /// Whether files are kept beside the ledger, from which they are served.
+    pub is_served: bool,
+    /// The Cache-Control of what is served.
+    pub cache_control: Option<String>,
     reach: Reach,
     /// How pages are read.
     pub reader: PageReader,
@@ -122,11 +126,13 @@ impl Settings {
         let typed_root = expanded(&typed.site.web_root)?;
         let bucket = web_bucket(origin, &typed.site.web_root, &typed_root)?;
         // The path of what is in a bucket only serves to show it.
+        let is_served = typed_root == IN_LEDGER;
         let web_root = match &bucket {
             Some(address) => PathBuf::from(address.to_string()),
+            None if is_served => PathBuf::from(IN_LEDGER),
             None => folder.join(typed_root),
         };
-        if bucket.is_none() && !web_root.is_dir() {
+        if bucket.is_none() && !is_served && !web_root.is_dir() {
             return Err(
                 origin.error(&typed.site.web_root, format!("“web_root”: there is no folder {}", web_root.display()))
             );
@@ -143,6 +149,7 @@ impl Settings {
             crawlers: &crawlers,
             stores: &stores,
             bucket: bucket.as_ref(),
+            is_served,
         };
 
         let sources = Sources::new(&context, &typed)?.all()?;
@@ -194,7 +201,14 @@ impl Settings {
         let (names, sitemaps) = context.names(&typed.files, (declare_in.is_some(), typed.robots.create))?;
         let has_moved = typed.source.iter().any(|table| has_moved(table.as_ref()));
         let data = context.data_folder(&typed)?;
+        let ledger = ledger_folder(&origin.path);
         let destination: Box<dyn Destination> = match &bucket {
+            None if is_served => {
+                let own = robots.clone().filter(|path| !path.starts_with(IN_LEDGER));
+                let own = own.map(|path| Folder::new(PathBuf::new(), PathBuf::new(), None, Some(path)));
+                let data = data.clone().map(|data| Folder::new(data.clone(), data.clone(), Some(data), None));
+                Box::new(ServedFiles::new(ledger.clone(), own, data))
+            }
             None => Box::new(Folder::new(sitemaps.clone(), web_root.clone(), data.clone(), robots.clone())),
             Some(address) => {
                 let root = BucketRoot {
@@ -213,7 +227,6 @@ impl Settings {
         let watching = context.watching(&typed.watch)?;
         let reach = typed.site.reached_at.as_ref().map(|at| context.reach(at)).transpose()?;
         let reader = pages::reader(&context, &typed)?;
-        let ledger = ledger_folder(&origin.path);
         #[cfg_attr(not(feature = "object-stores"), expect(unused_variables, reason = "this program reaches no store"))]
         let ledger_home = ledger_home(&context, &typed.ledger, &ledger)?;
         let engines = context.engines(&typed.engine, typed.newest.is_some())?;
@@ -270,7 +283,9 @@ impl Settings {
             names,
             sitemaps,
             destination,
-            is_in_bucket: bucket.is_some(),
+            is_elsewhere: bucket.is_some() || is_served,
+            is_served,
+            cache_control: typed.files.cache_control.as_ref().map(|value| value.as_ref().clone()),
             reach: reach.unwrap_or_default(),
             reader,
             text: origin.text.clone(),

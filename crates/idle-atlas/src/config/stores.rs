@@ -16,7 +16,7 @@ use atlas_store::destination::Folder;
 
 #[cfg(feature = "object-stores")]
 use super::context::expand_with;
-use super::context::{Context, expand};
+use super::context::{Context, IN_LEDGER, expand};
 use super::file::{ConfigFile, ConfigText};
 #[cfg(feature = "object-stores")]
 use super::output::ENCODED;
@@ -203,6 +203,9 @@ impl Context<'_> {
     /// The path of a robots.txt, or its address in the bucket of the web root.
     pub(super) fn robots(&self, typed: &At<String>) -> Result<PathBuf, Failure> {
         let expanded = expand(self.origin, typed)?;
+        if self.is_served && expanded.expose() == "ledger:robots.txt" {
+            return Ok(Path::new(IN_LEDGER).join("robots.txt"));
+        }
         let Some(root) = self.bucket else { return Ok(self.folder.join(expanded.expose())) };
         match ObjectAddress::parse(expanded.expose()) {
             Some(Ok(address)) if address.bucket == root.bucket && address.scheme == root.scheme => {

@@ -2,6 +2,7 @@
 
 use super::grid::Grid;
 use std::path::PathBuf;
+use std::time::Duration;
 
 use serde_json::Value;
 
@@ -39,6 +40,15 @@ pub fn table(told: &[SiteResult], layout: &Layout) -> String {
         grid.row([site, word(one.exit).to_owned()].into_iter().chain(names.iter().map(number)));
     }
     format!("{STRONG}{}{STRONG:#}\n\n{}", count(told.len() as u64, "site", "sites"), grid.text(layout))
+}
+
+/// The line of a site that has ended, after this time.
+pub fn line(one: &SiteResult, took: Duration) -> String {
+    let site = one.site.clone().unwrap_or_else(|| "not read".to_owned());
+    let counts = one.counts.iter().filter(|(_, number)| *number > 0);
+    let counts: Vec<String> = counts.map(|(name, number)| format!("{name} {}", grouped(*number))).collect();
+    let counts = if counts.is_empty() { String::new() } else { format!(": {}", counts.join(", ")) };
+    format!("{:>7.2} s  {:12}  {site} ({}){counts}\n", took.as_secs_f64(), word(one.exit), one.config.display())
 }
 
 fn word(exit: Exit) -> &'static str {

@@ -59,6 +59,7 @@ mod safety;
 mod schemas;
 mod site_report;
 mod server;
+mod serving;
 mod several;
 mod splitting;
 #[cfg(feature = "object-stores")]

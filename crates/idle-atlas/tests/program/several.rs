@@ -1,6 +1,7 @@
 //! Several sites at once, and sitemaps on another host than the site's.
 
 use rstest::rstest;
+use serde_json::Value;
 
 use crate::support::{HTML, ROOT, TestSite};
 
@@ -211,4 +212,52 @@ fn a_broken_configuration_is_named_once() {
     let sites: serde_json::Value = serde_json::from_str(&ran.out).unwrap();
     assert!(sites[1]["error"].as_str().unwrap().contains("unknown key “web_rot”"), "{sites}");
     assert_eq!((&sites[1]["exit"], &sites[1]["result"]), (&2.into(), &serde_json::json!([])));
+}
+
+/// Sites of a table of so many rows each, of which one has a configuration that cannot be read.
+fn many(broken: usize) -> TestSite {
+    let site = TestSite::new("");
+    for number in 0..6 {
+        let more = if number == broken { "[nonsense]\n" } else { "" };
+        site.write(
+            &format!("sites/{number}/idle-atlas.toml"),
+            format!("[site]\nurl = \"https://halt{number}.marrowvale.example/\"\nweb_root = \"public\"\n[[source]]\nfrom = \"table\"\nfile = \"t.csv\"\n{more}"),
+        );
+        let rows: String = (0..=number).map(|row| format!("/{row}/\n")).collect();
+        site.write(&format!("sites/{number}/t.csv"), format!("url\n{rows}"));
+        std::fs::create_dir(site.path(&format!("sites/{number}/public"))).unwrap();
+    }
+    site
+}
+
+#[test]
+fn many_sites_side_by_side() {
+    let site = many(3);
+    let ran = site.run(&["build", "--each", "sites/*/idle-atlas.toml"]);
+    ran.says(
+        2,
+        &[
+            "unknown key “nonsense”",
+            "6 sites",
+            "done          https://halt5.marrowvale.example/ (sites/5/idle-atlas.toml): entries 6, added 6",
+        ],
+    );
+    assert_eq!(ran.out.lines().filter(|line| line.contains(" s  ")).count(), 6, "a line each: {}", ran.out);
+    for number in [0, 1, 2, 4, 5] {
+        assert!(site.path(&format!("sites/{number}/public/sitemap.xml")).is_file(), "{number} is built all the same");
+    }
+    let told: Vec<Value> =
+        serde_json::from_str(&site.run(&["build", "--each", "sites/*/idle-atlas.toml", "--json"]).out).unwrap();
+    let configs: Vec<&str> = told.iter().map(|one| one["config"].as_str().unwrap()).collect();
+    assert_eq!(configs.len(), 6);
+    assert!(configs.is_sorted(), "in the order of their names: {configs:?}");
+    assert!(told[3]["error"].as_str().unwrap().contains("nonsense") && told[3]["exit"] == 2);
+}
+
+#[rstest]
+#[case::no_match(&["build", "--each", "sites/*/atlas.toml"], "--each sites/*/atlas.toml: no file has such a name")]
+#[case::another_command(&["uptake", "a.csv", "--each", "sites/*/idle-atlas.toml"], "--each is for build")]
+#[case::both(&["build", "--each", "sites/*/idle-atlas.toml", "--config", "a.toml"], "cannot be used with")]
+fn what_each_is_not_for(#[case] arguments: &[&str], #[case] wanted: &str) {
+    many(9).run(arguments).says(2, &[wanted]);
 }

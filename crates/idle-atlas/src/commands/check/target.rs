@@ -33,8 +33,8 @@ impl Target {
     pub fn of(settings: &Settings, arguments: &CheckArguments, session: &Session) -> Result<Self, Failure> {
         let main = settings.main_address();
         match arguments.place.as_deref() {
-            // What is in a bucket is checked as engines get it.
-            None if arguments.is_live() || settings.is_in_bucket => Ok(Self::Live {
+            // What is not in a folder is checked as engines get it.
+            None if arguments.is_live() || settings.is_elsewhere => Ok(Self::Live {
                 server: server(settings.reach(), arguments, session)?,
                 site: settings.site.clone(),
                 main: Some(main),

@@ -15,8 +15,8 @@ pub struct SiteTable {
     ///
     /// Example: `url = "https://www.marrowvale.example/"`
     pub url: At<String>,
-    /// The folder that the web server serves, or an address in an object store, such as s3://depot/site/; sitemap files
-    /// are written here.
+    /// The folder that the web server serves, into which sitemap files are written; or an address in an object store, such
+    /// as s3://depot/site/; or "ledger:", if nothing may be written there and serve answers for the files.
     ///
     /// Example: `web_root = "public"`
     pub web_root: At<String>,

@@ -1,0 +1,94 @@
+//! The command `serve`: answers for the files that were published, where nothing is written into a web root.
+
+use std::collections::BTreeMap;
+
+use atlas_io::engines::{ToAnnounce, all_pending};
+use atlas_io::serving::{EngineMetrics, ServeSettings, ServerAddresses, SiteMetrics, serve};
+use atlas_store::destination::ServedReader;
+use atlas_store::error::StoreError;
+use atlas_store::ledger;
+use atlas_store::stop::Stop;
+use serde_json::json;
+
+use crate::args::ServeArguments;
+use crate::config::Settings;
+use crate::exit::{Exit, Failure};
+use crate::screen::STRONG;
+use crate::session::Session;
+
+/// The most announcements that are counted by what became of them.
+const MOST_COUNTED: usize = 10_000;
+
+pub fn run(settings: &Settings, arguments: &ServeArguments, session: &Session) -> Result<Exit, Failure> {
+    let screen = &session.screen;
+    session.stop.heed();
+    let is_empty = ServedReader::open(&settings.ledger)?.is_none();
+    serving(settings, arguments, &session.stop, |addresses| {
+        let document = json!({ "files": addresses.files, "health": addresses.health });
+        // Whoever reads it may be gone; the files are served all the same.
+        let _ = screen.show(&document, || view(settings, addresses, is_empty));
+    })?;
+    Ok(Exit::Done)
+}
+
+/// Serves until it is asked to stop.
+pub fn serving(
+    settings: &Settings,
+    arguments: &ServeArguments,
+    stop: &Stop,
+    ready: impl FnOnce(ServerAddresses),
+) -> Result<(), Failure> {
+    if !settings.is_served {
+        return Err(Failure::said(format!(
+            "the web root is {}, and what is there is served by your web server; to keep files in the ledger and serve them from there: [site] web_root = \"ledger:\"",
+            settings.web_root.display()
+        )));
+    }
+    let metrics = || metrics(settings).ok();
+    let serving = ServeSettings {
+        folder: settings.ledger.clone(),
+        site: settings.site.root().path().to_owned(),
+        listen: arguments.listen,
+        health: arguments.health,
+        cache_control: settings.cache_control.clone(),
+        metrics: &metrics,
+    };
+    serve(&serving, stop, ready)
+        .map_err(|error| Failure::said(format!("{error}; choose another with --listen or --health")))
+}
+
+/// The state of the site.
+fn metrics(settings: &Settings) -> Result<SiteMetrics, StoreError> {
+    let Some(ledger) = ledger::open_for_reading(&settings.ledger)? else { return Ok(SiteMetrics::default()) };
+    let ledger = &*ledger;
+    let last = ledger.runs(1)?.into_iter().next();
+    let announced = ledger.announcements(MOST_COUNTED)?;
+    let engine = |engine: &atlas_io::engines::EngineSettings| {
+        let mut outcomes = BTreeMap::new();
+        for one in announced.iter().filter(|one| one.engine == engine.name) {
+            *outcomes.entry(one.outcome.clone()).or_default() += 1;
+        }
+        let waiting = all_pending(ledger, engine, &settings.names, ToAnnounce::Due, 1)?.count;
+        Ok(EngineMetrics { name: engine.name.clone(), waiting, outcomes: outcomes.into_iter().collect() })
+    };
+    let engines = settings.engines.iter().filter(|engine| engine.on).map(engine);
+    Ok(SiteMetrics {
+        entries: last.as_ref().map_or(0, |last| last.counts.entries),
+        files: last.as_ref().map_or(0, |last| last.counts.files),
+        last_build: last.map(|last| last.at),
+        engines: engines.collect::<Result<_, StoreError>>()?,
+    })
+}
+
+fn view(settings: &Settings, addresses: ServerAddresses, is_empty: bool) -> String {
+    let ServerAddresses { files, health } = addresses;
+    let path = format!("{}{}", settings.site.root().path(), settings.names.main);
+    let mut out = format!("Serving {}\n\n  {STRONG}http://{files}{path}{STRONG:#}\n", settings.site.root());
+    if let Some(health) = health {
+        out += &format!("  http://{health}/healthz\n  http://{health}/metrics\n");
+    }
+    if is_empty {
+        out += "\nNothing is published yet; build: idle-atlas build\n";
+    }
+    out + "\nStop it with Ctrl-C.\n"
+}
