@@ -25,9 +25,14 @@ pub fn check(settings: &Settings, session: &Session) -> Result<Exit, Failure> {
 
 /// Shows every key as it stands.
 pub fn show(settings: &Settings, session: &Session) -> Result<Exit, Failure> {
-    let shown = ShownConfiguration { config: settings.path.clone(), tables: shown(settings.text())? };
+    let extended = settings.extends.as_ref();
+    let shown = ShownConfiguration {
+        config: settings.path.clone(),
+        extends: extended.map(|(path, _)| path.clone()),
+        tables: shown(settings.text(), extended.map(|(_, text)| text.as_str()))?,
+    };
     let screen = &session.screen;
-    screen.show(&shown, || view::configuration::shown(&shown.config, &shown.tables, screen.is_verbose()))?;
+    screen.show(&shown, || view::configuration::shown(&shown, screen.is_verbose()))?;
     Ok(Exit::Done)
 }
 

@@ -233,7 +233,8 @@ impl WatchedSite {
         let mut wanted: Vec<PathBuf> = reads.into_iter().chain(settings.watching.also.iter().cloned()).collect();
         wanted.sort();
         wanted.dedup();
-        let own = [Some(&settings.path), settings.robots.as_ref(), Some(&settings.known_findings)];
+        let shared = settings.extends.as_ref().map(|(path, _)| path);
+        let own = [Some(&settings.path), shared, settings.robots.as_ref(), Some(&settings.known_findings)];
         let paths = wanted.len();
         wanted.extend(own.into_iter().flatten().cloned());
         let files = if self.once { None } else { self.watch_files(&settings, &wanted)? };

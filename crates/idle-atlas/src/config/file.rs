@@ -1,10 +1,10 @@
 //! The configuration as typed, and errors that say where it is wrong and how to fix it.
 
-use std::path::PathBuf;
-
 use schemars::JsonSchema;
 use serde::Deserialize;
 
+use super::extends::merged;
+pub use super::origin::ConfigText;
 use super::tables::{
     AccessLogTable, AlternatesTable, ArchiveTable, At, CheckTable, CrawlerTable, EngineTable, FilesTable, GuardsTable,
     HistoryTable, ImagesTable, LedgerTable, NewestTable, NewsTable, OembedTable, OwnershipTable, PlayerTable,
@@ -13,35 +13,15 @@ use super::tables::{
 };
 use crate::exit::Failure;
 
-/// The file and its text, for the positions of errors.
-#[derive(Debug)]
-pub struct ConfigText {
-    pub path: PathBuf,
-    pub text: String,
-}
-
-impl ConfigText {
-    /// An error about this value.
-    pub fn error<T>(&self, at: &At<T>, message: impl AsRef<str>) -> Failure {
-        self.error_at(at.span().start, message)
-    }
-
-    /// An error about the value that begins at this byte.
-    pub fn error_at(&self, byte: usize, message: impl AsRef<str>) -> Failure {
-        Failure::said(format!("{} line {}: {}", self.path.display(), self.line_of(byte), message.as_ref()))
-    }
-
-    /// The line of a byte, counted from 1.
-    pub fn line_of(&self, byte: usize) -> usize {
-        let before = &self.text.as_bytes()[..byte.min(self.text.len())];
-        before.iter().filter(|byte| **byte == b'\n').count() + 1
-    }
-}
-
 /// The configuration of a site.
 #[derive(Debug, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
 pub struct ConfigFile {
+    /// A configuration that is shared with other sites, from which everything is taken over that is not set here. Paths in
+    /// it are relative to this file, too.
+    ///
+    /// Example: `extends = "../common.toml"`
+    pub extends: Option<String>,
     pub site: SiteTable,
     #[serde(default)]
     pub source: Vec<At<SourceTable>>,
@@ -104,10 +84,10 @@ pub struct ConfigFile {
 
 /// Parses the text. Unknown keys and wrong types are errors that name the line and the most similar key.
 pub fn parse(origin: &ConfigText) -> Result<ConfigFile, Failure> {
-    toml::from_str(&origin.text).map_err(|error| {
-        let byte = error.span().map_or(0, |span| span.start);
-        origin.error_at(byte, explain(error.message(), origin, byte))
-    })
+    let wrong = |message: &str, byte: usize| origin.error_at(byte, explain(message, origin, byte));
+    let tables = merged(origin).map_err(|(message, byte)| wrong(&message, byte))?;
+    ConfigFile::deserialize(toml::de::Deserializer::from(tables))
+        .map_err(|error| wrong(error.message(), error.span().map_or(0, |span| span.start)))
 }
 
 /// Rewords the parser's most common messages.
@@ -128,12 +108,14 @@ fn explain(message: &str, origin: &ConfigText, byte: usize) -> String {
         return format!("the key “{}” is missing here", quoted[0]);
     }
     if message.starts_with("duplicate key") {
-        let rest = origin.text.get(byte..).unwrap_or("").lines().next().unwrap_or("");
+        let (_, text, byte) = origin.part(byte);
+        let rest = text.get(byte..).unwrap_or("").lines().next().unwrap_or("");
         let key = rest.split(['=', ']']).next().unwrap_or("").trim();
         return format!("“{key}” is set a second time here; set it in one place");
     }
     if message.starts_with("invalid type") || message.starts_with("expected") {
-        let line = origin.text[..byte.min(origin.text.len())].rsplit('\n').next().unwrap_or("");
+        let (_, text, byte) = origin.part(byte);
+        let line = text[..byte.min(text.len())].rsplit('\n').next().unwrap_or("");
         let key = line.split('=').next().unwrap_or("").trim();
         let subject = if key.is_empty() { String::new() } else { format!("“{key}”: ") };
         return format!("{subject}{}", in_our_words(&message.replace('`', "")));
@@ -158,6 +140,7 @@ mod tests {
     use rstest::rstest;
 
     use super::*;
+    use crate::config::origin::SharedText;
 
     const SITE: &str = "[site]\nurl = \"https://www.marrowvale.example/\"\nweb_root = \"public\"\n";
 
@@ -173,9 +156,48 @@ mod tests {
     #[case::table_twice(format!("{SITE}[files]\n[site]\n"), "line 5: “site” is set a second time here")]
     #[case::broken("[site\nurl = 1\n".into(), "line 1")]
     fn errors_name_line_and_key(#[case] text: String, #[case] wanted: &str) {
-        let origin = ConfigText { path: "idle-atlas.toml".into(), text };
+        let origin = ConfigText { path: "idle-atlas.toml".into(), text, shared: None };
         let message = parse(&origin).unwrap_err().to_string();
         assert!(message.contains(wanted), "{message}");
         assert!(message.starts_with("idle-atlas.toml line "), "{message}");
+    }
+
+    const OWN: &str = "extends = \"../common.toml\"\n[site]\nurl = \"https://www.marrowvale.example/\"\n";
+
+    fn texts(own: &str, shared: &str) -> ConfigText {
+        let shared = SharedText { path: "../common.toml".into(), text: shared.to_owned() };
+        ConfigText { path: "idle-atlas.toml".into(), text: own.to_owned(), shared: Some(shared) }
+    }
+
+    #[test]
+    fn own_keys_win() {
+        let shared = "[site]\nurl = \"https://other.example/\"\nweb_root = \"public\"\n[files]\nmain = \"a.xml\"\n[[engine]]\nname = \"lamp\"\nvia = \"websub\"\n";
+        let typed = parse(&texts(OWN, shared)).unwrap();
+        assert_eq!(typed.site.url.as_ref(), "https://www.marrowvale.example/");
+        assert_eq!(typed.site.web_root.as_ref(), "public");
+        assert_eq!((typed.files.main.unwrap().as_ref().as_str(), typed.engine.len()), ("a.xml", 1));
+        let own =
+            format!("{OWN}[[engine]]\nname = \"a\"\nvia = \"websub\"\n[[engine]]\nname = \"b\"\nvia = \"websub\"\n");
+        assert_eq!(parse(&texts(&own, shared)).unwrap().engine.len(), 2, "a list is taken over as a whole");
+    }
+
+    #[rstest]
+    #[case::a_wrong_key("[site]\nweb_root = \"public\"\n[fles]\n", "../common.toml line 3: unknown key “fles”")]
+    #[case::a_wrong_type("[site]\nweb_root = \"public\"\n[files]\nstyle = 3\n", "../common.toml line 4: “style”")]
+    #[case::broken("[site\n", "../common.toml line 1")]
+    #[case::a_chain(
+        "extends = \"x.toml\"\n",
+        "../common.toml line 1: “extends”: a configuration that is extended extends no other"
+    )]
+    fn errors_name_the_file_that_they_are_in(#[case] shared: &str, #[case] wanted: &str) {
+        let message = parse(&texts(OWN, shared)).unwrap_err().to_string();
+        assert!(message.starts_with(wanted), "{message}");
+    }
+
+    #[test]
+    fn an_error_of_its_own_names_the_site() {
+        let own = format!("{OWN}[fles]\n");
+        let message = parse(&texts(&own, "[site]\nweb_root = \"public\"\n")).unwrap_err().to_string();
+        assert!(message.starts_with("idle-atlas.toml line 4: unknown key “fles”"), "{message}");
     }
 }

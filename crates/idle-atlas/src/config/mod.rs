@@ -2,6 +2,8 @@
 //! program sees only the settings.
 
 mod tables;
+mod origin;
+mod extends;
 pub mod file;
 mod context;
 mod rules;
@@ -119,7 +121,7 @@ pub fn load_from(path: &Path) -> Result<Settings, Failure> {
             path.display()
         ))
     })?;
-    let origin = file::ConfigText { path: path.to_owned(), text };
+    let origin = extends::with_shared(path, text)?;
     let typed = file::parse(&origin)?;
     resolve::Settings::from_file(&origin, typed)
 }

@@ -35,6 +35,7 @@ use jiff::civil::Date;
 use jiff::tz::TimeZone;
 
 use super::context::{Context, IN_LEDGER, expand, ledger_folder, timezone};
+use super::extends::shared_of;
 use super::file::{ConfigFile, ConfigText};
 use super::pages;
 use super::programs::Programs;
@@ -112,6 +113,8 @@ pub struct Settings {
     /// How pages are read.
     pub reader: PageReader,
     text: String,
+    /// The path and text of the configuration that it extends.
+    pub extends: Option<(PathBuf, String)>,
 }
 
 impl Settings {
@@ -289,6 +292,7 @@ impl Settings {
             reach: reach.unwrap_or_default(),
             reader,
             text: origin.text.clone(),
+            extends: typed.extends.and_then(|_| shared_of(origin)),
         })
     }
 

@@ -38,6 +38,8 @@ pub struct ShownKey {
 pub enum ValueFrom {
     /// The configuration.
     File,
+    /// The configuration that it extends.
+    Extended,
     /// It holds because nothing else is set.
     Default,
     /// It is not set.
@@ -45,16 +47,27 @@ pub enum ValueFrom {
 }
 
 /// Every table that is typed or has a default. The text has been parsed already.
-pub fn shown(text: &str) -> Result<Vec<ShownTable>, Failure> {
-    let typed: Map<String, Value> = toml::from_str(text).map_err(|error| Failure::said(error.message().to_owned()))?;
+pub fn shown(text: &str, extended: Option<&str>) -> Result<Vec<ShownTable>, Failure> {
+    let parse = |text: &str| -> Result<Map<String, Value>, Failure> {
+        toml::from_str(text).map_err(|error| Failure::said(error.message().to_owned()))
+    };
+    let (own, extended) = (parse(text)?, extended.map(parse).transpose()?.unwrap_or_default());
     let mut all = Vec::new();
     for table in tables() {
-        match typed.get(&table.name) {
-            Some(Value::Array(several)) => all.extend(several.iter().map(|one| as_it_stands(&table, one.as_object()))),
-            Some(Value::Object(one)) => all.push(as_it_stands(&table, Some(one))),
+        match (own.get(&table.name), extended.get(&table.name)) {
+            (Some(Value::Array(several)), _) => {
+                all.extend(several.iter().map(|one| as_it_stands(&table, one.as_object(), None)));
+            }
+            (None, Some(Value::Array(several))) => {
+                all.extend(several.iter().map(|one| as_it_stands(&table, None, one.as_object())));
+            }
+            (own @ Some(Value::Object(_)), extended) | (own, extended @ Some(Value::Object(_))) => {
+                let object = |table: Option<&'_ Value>| table.and_then(Value::as_object).cloned();
+                all.push(as_it_stands(&table, object(own).as_ref(), object(extended).as_ref()));
+            }
             // What only exists if it is typed has no defaults before.
             _ if table.is_list || table.keys.iter().any(|key| key.is_needed) || is_optional(&table.name) => {}
-            _ => all.push(as_it_stands(&table, None)),
+            _ => all.push(as_it_stands(&table, None, None)),
         }
     }
     Ok(all)
@@ -65,15 +78,23 @@ fn is_optional(table: &str) -> bool {
     ["visitor_page", "newest"].contains(&table)
 }
 
-fn as_it_stands(table: &TableFacts, typed: Option<&Map<String, Value>>) -> ShownTable {
-    let kind = typed.and_then(|typed| typed.get("from").or_else(|| typed.get("via")));
+fn as_it_stands(
+    table: &TableFacts,
+    own: Option<&Map<String, Value>>,
+    extended: Option<&Map<String, Value>>,
+) -> ShownTable {
+    let typed =
+        |key: &str| own.and_then(|own| own.get(key)).or_else(|| extended.and_then(|extended| extended.get(key)));
+    let is_own = |key: &str| own.is_some_and(|own| own.contains_key(key));
+    let kind = typed("from").or_else(|| typed("via"));
     let kind = kind.and_then(Value::as_str).unwrap_or_default();
     let fits = |key: &&KeyFacts| key.kinds.is_empty() || key.kinds.contains(&kind);
     let keys = table.keys.iter().filter(fits).map(|key| {
-        let value = typed.and_then(|typed| typed.get(&key.name)).cloned();
+        let value = typed(&key.name).cloned();
+        let file = if is_own(&key.name) { ValueFrom::File } else { ValueFrom::Extended };
         let (value, from) = match (value, &key.default) {
-            (Some(value), _) if key.is_secret => (Some(veiled(value)), ValueFrom::File),
-            (Some(value), _) => (Some(value), ValueFrom::File),
+            (Some(value), _) if key.is_secret => (Some(veiled(value)), file),
+            (Some(value), _) => (Some(value), file),
             (None, Some(default)) => (Some(default.clone()), ValueFrom::Default),
             (None, None) => (None, ValueFrom::Unset),
         };
@@ -156,7 +177,7 @@ mod tests {
     #[test]
     fn defaults_stand_beside_what_is_typed() {
         let text = "[site]\nurl = \"https://www.marrowvale.example/\"\nweb_root = \"public\"\n[[source]]\nfrom = \"html\"\nfolder = \"public\"\n[files]\ngzip = \"off\"\n";
-        let all = shown(text).unwrap();
+        let all = shown(text, None).unwrap();
         let key = |table: &str, key: &str| {
             let table = all.iter().find(|one| one.table == table).unwrap();
             table.keys.iter().find(|one| one.key == key).map(|one| (one.value.clone(), one.from))

@@ -107,7 +107,7 @@ impl Context<'_> {
             return Err(self.origin.error(&table.token, message));
         }
         let addresses = table.addresses.as_ref().map(|file| {
-            let place = format!("{} line {}", self.origin.path.display(), self.origin.line_of(file.span().start));
+            let place = self.origin.place(file.span().start);
             (self.folder.join(file.as_ref()), place)
         });
         Ok(NamedCrawler { token, addresses })

@@ -1,6 +1,6 @@
 //! The output of `config`.
 
-use std::path::{Path, PathBuf};
+use std::path::PathBuf;
 
 use roff::{Roff, bold, italic, roman};
 use serde::Serialize;
@@ -24,6 +24,8 @@ pub struct CheckedConfiguration {
 #[derive(Debug, Serialize, schemars::JsonSchema)]
 pub struct ShownConfiguration {
     pub config: PathBuf,
+    /// The configuration that it extends.
+    pub extends: Option<PathBuf>,
     pub tables: Vec<ShownTable>,
 }
 
@@ -51,10 +53,12 @@ pub fn checked(checked: &CheckedConfiguration, layout: &Layout) -> String {
 
 /// The text of `config show`: TOML that says the same as the configuration, with all defaults. Keys that are not set and
 /// have no default are shown if `all` is wanted.
-pub fn shown(path: &Path, tables: &[ShownTable], all: bool) -> String {
-    let mut out =
-        format!("{FAINT}# {} as it stands. Values without “# default” are typed in it.{FAINT:#}\n", path.display());
-    for table in tables {
+pub fn shown(shown: &ShownConfiguration, all: bool) -> String {
+    let from = shown.extends.as_ref().map_or(String::new(), |path| path.display().to_string());
+    let without = if from.is_empty() { "“# default”" } else { "a remark" };
+    let path = shown.config.display();
+    let mut out = format!("{FAINT}# {path} as it stands. Values without {without} are typed in it.{FAINT:#}\n");
+    for table in &shown.tables {
         let name = if table.is_list { format!("[[{}]]", table.table) } else { format!("[{}]", table.table) };
         let keys: Vec<&ShownKey> = table.keys.iter().filter(|key| key.from != ValueFrom::Unset).collect();
         if keys.is_empty() && !all {
@@ -65,12 +69,13 @@ pub fn shown(path: &Path, tables: &[ShownTable], all: bool) -> String {
             .into_iter()
             .filter_map(|key| Some((format!("{:width$} = {}", key.key, in_toml(key.value.as_ref()?)), key)))
             .collect();
-        let defaults = lines.iter().filter(|(_, key)| key.from == ValueFrom::Default);
-        let column = defaults.map(|(line, _)| line.chars().count()).max().unwrap_or(0);
+        let remarked = lines.iter().filter(|(_, key)| key.from != ValueFrom::File);
+        let column = remarked.map(|(line, _)| line.chars().count()).max().unwrap_or(0);
         out += &format!("\n{STRONG}{name}{STRONG:#}\n");
         for (line, key) in lines {
             out += &match key.from {
                 ValueFrom::Default => format!("{line:column$}   {FAINT}# default{FAINT:#}\n"),
+                ValueFrom::Extended => format!("{line:column$}   {FAINT}# {from}{FAINT:#}\n"),
                 _ => line + "\n",
             };
         }

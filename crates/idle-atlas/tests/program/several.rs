@@ -261,3 +261,33 @@ fn many_sites_side_by_side() {
 fn what_each_is_not_for(#[case] arguments: &[&str], #[case] wanted: &str) {
     many(9).run(arguments).says(2, &[wanted]);
 }
+
+/// What sites share is written once; `config show` says where each value comes from.
+#[test]
+fn a_site_extends_what_it_shares() {
+    let site = TestSite::new("");
+    site.write(
+        "common.toml",
+        "[site]\nweb_root = \"public\"\n[files]\nmain = \"map.xml\"\n[[source]]\nfrom = \"table\"\nfile = \"t.csv\"\n",
+    );
+    for number in 0..2 {
+        let own = if number == 0 { "" } else { "[files]\nmain = \"own.xml\"\n" };
+        site.write(
+            &format!("sites/{number}/idle-atlas.toml"),
+            format!(
+                "extends = \"../../common.toml\"\n[site]\nurl = \"https://halt{number}.marrowvale.example/\"\n{own}"
+            ),
+        );
+        site.write(&format!("sites/{number}/t.csv"), "url\n/weir/\n");
+        std::fs::create_dir(site.path(&format!("sites/{number}/public"))).unwrap();
+    }
+    site.run(&["build", "--each", "sites/*/idle-atlas.toml"]).says(0, &["2 sites"]);
+    assert!(site.path("sites/0/public/map.xml").is_file() && site.path("sites/1/public/own.xml").is_file());
+    let shown = site.run(&["config", "show", "--config", "sites/1/idle-atlas.toml"]);
+    shown.says(0, &["main", "\"own.xml\"", "# sites/1/../../common.toml", "# default"]);
+    let line = |key: &str| shown.out.lines().find(|line| line.starts_with(key)).unwrap();
+    assert!(line("web_root").ends_with("common.toml") && !line("main").contains("common.toml"), "{}", shown.out);
+    site.write("common.toml", "[site]\nweb_rot = \"public\"\n");
+    site.run(&["survey", "--config", "sites/1/idle-atlas.toml"])
+        .says(2, &["sites/1/../../common.toml line 2: unknown key “web_rot” (did you mean “web_root”?)"]);
+}

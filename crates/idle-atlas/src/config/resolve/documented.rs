@@ -9,7 +9,7 @@ use super::*;
 
 /// A configuration in a folder, resolved; what it came to, in words.
 fn resolved(folder: &Path, text: &str) -> Result<String, String> {
-    let origin = ConfigText { path: folder.join("idle-atlas.toml"), text: text.to_owned() };
+    let origin = ConfigText { path: folder.join("idle-atlas.toml"), text: text.to_owned(), shared: None };
     let typed = super::super::file::parse(&origin).map_err(|failure| failure.to_string())?;
     let settings = Settings::from_file(&origin, typed).map_err(|failure| failure.to_string())?;
     let Settings { engines, watching, known_findings, thin_words, uptake, timezone, .. } = &settings;
