@@ -91,7 +91,7 @@ pub(super) fn answer(
     ServeAnswer { status, headers, body }
 }
 
-fn values<'h>(asked: &'h HeaderMap, name: HeaderName) -> impl Iterator<Item = &'h str> {
+fn values(asked: &HeaderMap, name: HeaderName) -> impl Iterator<Item = &str> {
     asked.get_all(name).into_iter().filter_map(|value: &HeaderValue| value.to_str().ok())
 }
 

@@ -12,7 +12,6 @@ use atlas_core::lastmod::Lastmod;
 use atlas_io::watch::{FileWatch, FilesChanged, RoundEnd, Schedule, Wake};
 use atlas_store::clock::{Clock, RunningClock};
 use atlas_store::ledger;
-#[cfg(feature = "test-engine")]
 use atlas_store::stop::Stop;
 use jiff::{SignedDuration, Timestamp};
 use serde_json::Value;

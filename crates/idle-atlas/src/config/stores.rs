@@ -1,5 +1,7 @@
 //! Resolving `[[store]]`: how buckets are reached.
 
+#[cfg(not(feature = "object-stores"))]
+use std::convert::Infallible;
 use std::path::{Path, PathBuf};
 
 #[cfg(not(feature = "object-stores"))]
@@ -156,10 +158,10 @@ pub(super) fn ledger_home(
 }
 
 #[cfg(not(feature = "object-stores"))]
-pub(super) fn ledger_home(context: &Context<'_>, typed: &LedgerTable, _: &Path) -> Result<(), Failure> {
+pub(super) fn ledger_home(context: &Context<'_>, typed: &LedgerTable, _: &Path) -> Result<Option<Infallible>, Failure> {
     match keep_at(context, typed)? {
         Some((keep_at, _)) => Err(context.origin.error(keep_at, format!("“keep_at”: {WITHOUT_STORES}"))),
-        None => Ok(()),
+        None => Ok(None),
     }
 }
 
