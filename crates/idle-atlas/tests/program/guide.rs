@@ -20,6 +20,8 @@ use tempfile::TempDir;
 
 use crate::server::{CannedAnswer, Server};
 use crate::support::NOON;
+#[cfg(feature = "parquet")]
+use crate::support::copy;
 
 /// A piece of a page.
 enum PagePiece {
@@ -73,6 +75,8 @@ struct Reader {
     folder: TempDir,
     /// A site that is served, and stands for the one on the page.
     server: Option<Server>,
+    /// The URL of an object store.
+    store: Option<String>,
 }
 
 /// The site on the pages.
@@ -102,6 +106,7 @@ impl Reader {
             .env("TZ", "Etc/UTC")
             .env("LC_ALL", "C.UTF-8")
             .envs(proxy)
+            .envs(self.store.iter().map(|url| ("STORE_URL", url)))
             .output()
             .unwrap();
         let text = String::from_utf8(output.stdout).unwrap();
@@ -143,6 +148,16 @@ fn make(what: &str, reader: &mut Reader) {
         ("table", name) => {
             let rows = (0..60_000).map(|row| format!("/photographs/{row}/,2026-10-{:02}\n", row % 28 + 1));
             reader.write(name, &format!("url,modified\n{}", rows.collect::<String>()));
+        }
+        #[cfg(feature = "parquet")]
+        ("spark", folder) => {
+            let from = Path::new(env!("CARGO_MANIFEST_DIR")).join("tests/parquet/spark");
+            copy(&from, &reader.folder.path().join(folder));
+        }
+        ("store", _) => {
+            let url =
+                std::env::var("IDLE_ATLAS_CONDITIONAL_STORE").expect("IDLE_ATLAS_CONDITIONAL_STORE names a store");
+            reader.store = Some(url);
         }
         ("served", folder) => {
             let root = reader.folder.path().join(folder);
@@ -189,7 +204,7 @@ fn shown(output: &str, opening: &str) -> String {
 
 /// Follows a page; returns it with what its commands printed.
 fn follow(page: &str) -> String {
-    let mut reader = Reader { folder: tempfile::tempdir().unwrap(), server: None };
+    let mut reader = Reader { folder: tempfile::tempdir().unwrap(), server: None, store: None };
     let mut out = String::new();
     for piece in pieces(page) {
         match piece {
@@ -230,7 +245,23 @@ fn follow(page: &str) -> String {
 #[case("for-good")]
 #[case("first-month")]
 #[case("when-something-is-wrong")]
+#[case("many-sites")]
+#[case("serving")]
+#[cfg_attr(feature = "parquet", case("parquet"))]
 fn commands_of_the_guide_print_what_it_shows(#[case] name: &str) {
+    is_as_shown(name);
+}
+
+#[cfg(feature = "object-stores")]
+#[rstest]
+#[case("object-store")]
+#[case("throw-away")]
+#[ignore = "needs the store that IDLE_ATLAS_CONDITIONAL_STORE names"]
+fn commands_in_a_store_print_what_the_guide_shows(#[case] name: &str) {
+    is_as_shown(name);
+}
+
+fn is_as_shown(name: &str) {
     let path = PathBuf::from(env!("CARGO_MANIFEST_DIR")).join(format!("../../docs/guide/{name}.md"));
     let page = fs::read_to_string(&path).unwrap();
     let followed = follow(&page);

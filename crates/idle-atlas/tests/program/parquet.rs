@@ -6,7 +6,7 @@ use std::process::Command;
 
 use rstest::rstest;
 
-use crate::support::{TestSite, source};
+use crate::support::{TestSite, copy, source};
 
 /// The mapping of the tests' table.
 const FIELDS: &str = "fields = { url = \"/halts/{year}/{slug}/\", modified = \"updated\", images = \"pictures\" }";
@@ -16,18 +16,6 @@ fn spark(more: &str) -> TestSite {
     let site = TestSite::new(&source("table", &format!("file = \"spark/**/*.parquet\"\n{more}")));
     copy(&Path::new(env!("CARGO_MANIFEST_DIR")).join("tests/parquet/spark"), &site.path("spark"));
     site
-}
-
-fn copy(from: &Path, to: &Path) {
-    fs::create_dir_all(to).unwrap();
-    for entry in fs::read_dir(from).unwrap().flatten() {
-        let (path, target) = (entry.path(), to.join(entry.file_name()));
-        if path.is_dir() {
-            copy(&path, &target);
-        } else {
-            fs::copy(&path, &target).unwrap();
-        }
-    }
 }
 
 /// The files of a table, in the order of their names.

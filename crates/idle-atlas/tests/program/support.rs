@@ -191,7 +191,7 @@ impl TestSite {
     }
 }
 
-fn copy(from: &Path, to: &Path) {
+pub fn copy(from: &Path, to: &Path) {
     fs::create_dir_all(to).unwrap();
     for entry in fs::read_dir(from).unwrap().flatten() {
         let target = to.join(entry.file_name());
