@@ -159,12 +159,17 @@ async fn accept(listener: TcpListener, shared: Arc<ServerState>, stop: Stop, pur
     tokio::pin!(asked);
     loop {
         while connections.try_join_next().is_some() {}
-        let Ok(permit) = Arc::clone(&room).acquire_owned().await else { break };
-        let accepted = tokio::select! {
+        // A full house waits for room, and ends all the same when it is asked to.
+        let next = async {
+            let permit = Arc::clone(&room).acquire_owned().await;
+            (permit, listener.accept().await)
+        };
+        let (permit, accepted) = tokio::select! {
             biased;
             () = &mut asked => break,
-            accepted = listener.accept() => accepted,
+            next = next => next,
         };
+        let Ok(permit) = permit else { break };
         let Ok((stream, _)) = accepted else {
             // Too many open files: those that are served will close some.
             tokio::time::sleep(GLANCE).await;
