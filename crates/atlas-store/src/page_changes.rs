@@ -149,10 +149,25 @@ impl Settled {
         remembered: &Remembered,
         terms: &Terms<'_>,
     ) -> Result<(), StoreError> {
-        if self.standing.is_empty() {
+        if !terms.provenances.any_stands() {
             return Ok(());
         }
-        let standing: HashSet<u128> = self.standing.iter().map(|entry| entry.key).collect();
+        let mut own = HashSet::new();
+        for (file, segment) in remembered.segments(|kind| kind != FileKind::Pages) {
+            own.extend(ledger.entries_of(file.id, segment)?.into_iter().map(|entry| entry.key));
+        }
+        if own.is_empty() {
+            return Ok(());
+        }
+        let mut standing: HashSet<u128> = HashSet::new();
+        for (file, segment) in remembered.segments(|kind| kind == FileKind::Pages) {
+            let is_untouched = |at: usize| self.fates[at] == EntryFate::Untouched as u8;
+            if segment.range().any(is_untouched) {
+                let untouched = segment.range().zip(ledger.entries_of(file.id, segment)?);
+                let untouched = untouched.filter(|(at, _)| is_untouched(*at)).map(|(_, entry)| entry.key);
+                standing.extend(untouched.filter(|key| own.contains(key)));
+            }
+        }
         for (file, segment) in remembered.segments(|kind| kind != FileKind::Pages) {
             for (at, entry) in segment.range().zip(ledger.entries_of(file.id, segment)?) {
                 if !standing.contains(&entry.key) {
@@ -208,6 +223,8 @@ impl Settled {
                 }
             }
             if kept == 0 {
+                // Of those that were not read, some may be newer.
+                self.lacks_latest |= files().next().is_some() && terms.provenances.any_increments();
                 own.extend(self.latest.take(at));
             }
         }

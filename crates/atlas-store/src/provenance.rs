@@ -26,6 +26,23 @@ pub(crate) struct SourceMapping {
 /// The mappings of an entry's sources, in the order of their precedence.
 type Set = Vec<SourceMapping>;
 
+/// Whether a remembered entry stays as it was written although not all rows were read.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub(crate) enum Standing {
+    /// It does not: its rows count.
+    No,
+    /// It does: these sources named it before, could not be read whole, and do not name it now.
+    CouldNotBeRead(Vec<u16>),
+    /// It does: only sources that were asked for changes alone named it, and they do not name it now.
+    Unchanged,
+    /// Other sources name it as well, so that it has to be read in full.
+    Unclear,
+}
+
+/// The numbers of entries that stay as they were because sources that were asked for changes alone do not name them, by
+/// the number of their provenance.
+pub(crate) type Unchanged = BTreeMap<u16, u64>;
+
 /// All known provenances, and those that this build adds.
 #[derive(Debug, Default)]
 pub(crate) struct Provenances {
@@ -38,6 +55,10 @@ pub(crate) struct Provenances {
     standing: Vec<u16>,
     /// Those among the sources of each known provenance that has any, by its number.
     standing_by_number: HashMap<u16, Vec<u16>>,
+    /// The sources that were asked for changes alone, by index.
+    increments: Vec<u16>,
+    /// Those among the sources of each known provenance that has any, by its number, and whether it has no others.
+    increments_by_number: HashMap<u16, (Vec<u16>, bool)>,
     /// The numbers of provenances, by sources.
     numbers: Mutex<HashMap<Vec<u16>, u16>>,
     added: Mutex<Vec<(u16, Set)>>,
@@ -56,31 +77,74 @@ impl Provenances {
 
     /// The same, in a run in which these sources could not be read whole.
     pub(crate) fn standing(mut self, sources: &[u16]) -> Self {
-        let names = |set: &Set, at: u16| {
-            let mapping = self.mappings.get(usize::from(at));
-            mapping.is_some_and(|mapping| set.iter().any(|known| known.source == mapping.source))
-        };
-        let of_set = |set: &Set| sources.iter().copied().filter(|at| names(set, *at)).collect::<Vec<u16>>();
-        let known = self.known.iter().map(|(number, set)| (*number, of_set(set)));
+        let known = self.known.iter().map(|(number, set)| (*number, self.among(set, sources)));
         self.standing_by_number = known.filter(|(_, sources)| !sources.is_empty()).collect();
         self.standing = sources.to_vec();
         self
     }
 
-    /// Whether some source could not be read whole and its entries stand.
-    pub(crate) fn any_stands(&self) -> bool {
-        !self.standing.is_empty()
+    /// The same, in a run in which these sources were asked for changes alone.
+    pub(crate) fn incremental(mut self, sources: &[u16]) -> Self {
+        let known = self.known.iter().map(|(number, set)| {
+            let among = self.among(set, sources);
+            let is_all = among.len() == set.len();
+            (*number, (among, is_all))
+        });
+        self.increments_by_number = known.filter(|(_, (sources, _))| !sources.is_empty()).collect();
+        self.increments = sources.to_vec();
+        self
     }
 
-    /// The sources because of which an entry stays as it was written, now that these sources name it: they named it
-    /// before, could not be read whole, and do not name it now.
-    pub(crate) fn stands_for(&self, number: u16, named: impl Fn(u16) -> bool) -> Vec<u16> {
-        let before = match number {
+    /// The sources of a provenance that are among these.
+    fn among(&self, set: &Set, sources: &[u16]) -> Vec<u16> {
+        let is_of_set = |at: &u16| {
+            let mapping = self.mappings.get(usize::from(*at));
+            mapping.is_some_and(|mapping| set.iter().any(|known| known.source == mapping.source))
+        };
+        sources.iter().copied().filter(is_of_set).collect()
+    }
+
+    /// Whether the entries of some source stand, because it could not be read whole or was asked for changes alone.
+    pub(crate) fn any_stands(&self) -> bool {
+        !self.standing.is_empty() || !self.increments.is_empty()
+    }
+
+    /// Whether some source was asked for changes alone.
+    pub(crate) fn any_increments(&self) -> bool {
+        !self.increments.is_empty()
+    }
+
+    /// Whether an entry stays as it was written, now that these sources name it.
+    pub(crate) fn stands(&self, number: u16, named: impl Fn(u16) -> bool) -> Standing {
+        let is_known = number != UNKNOWN;
+        let is_named = (0..self.mappings.len() as u16).any(&named);
+        let failed = match number {
             // It is not known who named it: any of them may have.
-            UNKNOWN if !(0..self.mappings.len() as u16).any(&named) => Some(&self.standing),
+            UNKNOWN if !is_named => Some(&self.standing),
             number => self.standing_by_number.get(&number),
         };
-        before.into_iter().flatten().copied().filter(|source| !named(*source)).collect()
+        let failed: Vec<u16> = failed.into_iter().flatten().copied().filter(|source| !named(*source)).collect();
+        if !failed.is_empty() {
+            return Standing::CouldNotBeRead(failed);
+        }
+        match self.increments_by_number.get(&number) {
+            None if is_known || self.increments.is_empty() => Standing::No,
+            None if is_named && self.increments.iter().any(|source| named(*source)) => Standing::No,
+            None => Standing::Unclear,
+            Some((sources, _)) if sources.iter().all(|source| named(*source)) => Standing::No,
+            Some((_, true)) if !is_named => Standing::Unchanged,
+            Some(_) => Standing::Unclear,
+        }
+    }
+
+    /// Whether all sources of a provenance were asked for changes alone.
+    pub(crate) fn is_incremental(&self, number: u16) -> bool {
+        self.increments_by_number.get(&number).is_some_and(|(_, is_all)| *is_all)
+    }
+
+    /// Whether a source that was asked for changes alone is among those of a provenance.
+    pub(crate) fn comes_from(&self, number: u16, source: u16) -> bool {
+        self.increments_by_number.get(&number).is_some_and(|(sources, _)| sources.contains(&source))
     }
 
     /// The number of the provenance that consists of these sources, given by index.

@@ -6,6 +6,7 @@ use std::path::PathBuf;
 use atlas_core::contribution::Contribution;
 use atlas_core::fingerprint::{self, PageField, PageFields};
 use atlas_core::report::{Outcome, Problem};
+use jiff::{SignedDuration, Timestamp};
 
 use crate::arrival::{Arrivals, Block, Decider};
 use crate::error::StoreError;
@@ -65,6 +66,12 @@ pub trait Source: Sync {
     /// nothing more is needed of it.
     fn yields_once(&self) -> bool {
         false
+    }
+
+    /// If it can be asked for what changed since an instant, and for nothing else (see [`Gathering::since`]): how often it
+    /// is read in full all the same.
+    fn full_every(&self) -> Option<SignedDuration> {
+        None
     }
 
     /// The files and folders that it reads, if their changes tell that it would yield something else; `None` if it has to
@@ -186,6 +193,10 @@ impl Source for Named {
         self.source.yields_once()
     }
 
+    fn full_every(&self) -> Option<SignedDuration> {
+        self.source.full_every()
+    }
+
     fn reads(&self) -> Option<Vec<PathBuf>> {
         self.source.reads()
     }
@@ -221,6 +232,7 @@ pub struct Gathering<'a> {
     arrivals: &'a mut Arrivals,
     progress: &'a (dyn Fn(u64) + Sync),
     stop: &'a Stop,
+    since: Option<Timestamp>,
     memory: Memory,
     keep: &'a mut Keeper<'a>,
     outcome: Outcome,
@@ -244,21 +256,26 @@ pub(crate) type Keeper<'a> = dyn FnMut(&Memory) -> Result<(), StoreError> + Send
 
 impl<'a> Gathering<'a> {
     pub(crate) fn new(
-        name: String,
+        source: &dyn Source,
+        since: Option<Timestamp>,
         memory: Memory,
         arrivals: &'a mut Arrivals,
         (progress, stop): (&'a (dyn Fn(u64) + Sync), &'a Stop),
         keep: &'a mut Keeper<'a>,
     ) -> Self {
-        let decider = arrivals.begin_source();
+        let decider = match source.full_every() {
+            None => arrivals.begin_source(),
+            Some(_) => arrivals.begin_incremental(since.is_some()),
+        };
         Self {
             decider,
             arrivals,
             progress,
             stop,
+            since,
             memory,
             keep,
-            outcome: Outcome::of(name),
+            outcome: Outcome::of(source.name()),
             live_robots: None,
             maps: PageField::ALL.iter().map(|field| (*field, 0)).collect(),
             maps_all: true,
@@ -290,6 +307,12 @@ impl<'a> Gathering<'a> {
     /// The token that asks gathering to stop. A source that takes long checks it now and then.
     pub fn stop(&self) -> &'a Stop {
         self.stop
+    }
+
+    /// Since when changes are wanted, from a source that can be asked for them alone; `None` if everything is. Whatever
+    /// such a source does not name then stands as it was.
+    pub fn since(&self) -> Option<Timestamp> {
+        self.since
     }
 
     /// Passes on the robots.txt of the live site.

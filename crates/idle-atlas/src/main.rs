@@ -77,9 +77,15 @@ fn run(arguments: &Arguments, session: &Session) -> Result<Exit, Failure> {
         Command::Check(check) if check.stands_alone() && config::is_none(&arguments.shared) => {
             commands::check::without_configuration(check, session)
         }
-        command => sites::each(&arguments.shared, command, session, |settings, session| {
-            commands::travel::around(command, settings, session, || on_site(command, settings, session))
-        }),
+        Command::Report(report) if config::are_several(&arguments.shared) => {
+            commands::report::of_several(report, &arguments.command, &arguments.shared, session)
+        }
+        command => {
+            let ended = sites::each(&arguments.shared, command, session, |settings, session| {
+                commands::travel::around(command, settings, session, || on_site(command, settings, session))
+            });
+            Ok(ended?.exit)
+        }
     }
 }
 

@@ -17,13 +17,21 @@ use crate::session::Session;
 use crate::view;
 use crate::view::sites::SiteResult;
 
-/// Runs a command for each configuration. The overall exit code is the gravest of all.
+/// How a command ended for all sites.
+pub struct SitesEnded {
+    /// The gravest exit code.
+    pub exit: Exit,
+    /// What became of each site, if there are several.
+    pub told: Vec<SiteResult>,
+}
+
+/// Runs a command for each configuration.
 pub fn each(
     shared: &Shared,
     command: &Command,
     session: &Session,
     run: impl Fn(&Settings, &Session) -> Result<Exit, Failure> + Sync,
-) -> Result<Exit, Failure> {
+) -> Result<SitesEnded, Failure> {
     let screen = &session.screen;
     let paths = config::named(shared)?;
     if !shared.each.is_empty() {
@@ -31,7 +39,8 @@ pub fn each(
     }
     if let [path] = &paths[..] {
         let named = (!shared.config.is_empty()).then_some(path.as_path());
-        return run(&config::load_from(path)?, &session.on(screen.for_site(named)));
+        let exit = run(&config::load_from(path)?, &session.on(screen.for_site(named)))?;
+        return Ok(SitesEnded { exit, told: Vec::new() });
     }
     let as_json = screen.wants_json() || wants_json(command);
     let mut several = Several { session, as_json, is_raw: is_raw(command), loaded: Vec::new(), told: Vec::new() };
@@ -71,7 +80,7 @@ fn side_by_side(
     paths: &[PathBuf],
     session: &Session,
     run: impl Fn(&Settings, &Session) -> Result<Exit, Failure> + Sync,
-) -> Result<Exit, Failure> {
+) -> Result<SitesEnded, Failure> {
     let is_for_many = matches!(
         command,
         Command::Build(_)
@@ -176,7 +185,7 @@ impl Several<'_> {
     }
 
     /// Shows all documents as one, or a table.
-    fn end(self) -> Result<Exit, Failure> {
+    fn end(self) -> Result<SitesEnded, Failure> {
         if self.as_json && !self.is_raw {
             let documents = self.told.iter().map(|told| {
                 let mut document =
@@ -190,14 +199,15 @@ impl Several<'_> {
         } else if !self.is_raw {
             self.session.screen.say(&view::sites::table(&self.told, &self.session.screen.layout_of_none()))?;
         }
-        Ok(self.told.iter().map(|told| told.exit).max().unwrap_or(Exit::Done))
+        let exit = self.told.iter().map(|told| told.exit).max().unwrap_or(Exit::Done);
+        Ok(SitesEnded { exit, told: self.told })
     }
 }
 
 impl SiteResult {
     /// What became of a site, whose command has ended.
     fn of(path: &Path, site: Option<String>, ended: Result<Exit, Failure>, screen: &Screen) -> Self {
-        let error = ended.as_ref().err().map(ToString::to_string);
+        let error = ended.as_ref().err().map(|failure| screen.proposing(&failure.to_string()));
         let exit = ended.unwrap_or_else(|failure| screen.fail(&failure));
         Self { config: path.to_owned(), site, exit, counts: screen.counted(), result: screen.collected(), error }
     }

@@ -164,6 +164,9 @@ impl Chooser {
         ruled: &Ruled<'_>,
         trail: &mut impl Trail,
     ) -> Option<Verdict> {
+        if contribution.gone {
+            return Some(trail.out(Reason::Gone, "gone", || "yes".to_owned()));
+        }
         if let Some(value) = &contribution.unreadable {
             return Some(trail.out(Reason::Unreadable, "what decides about it", || format!("cannot be read: {value}")));
         }
@@ -387,6 +390,7 @@ mod tests {
     #[case::plan(Contribution { failure: Some("application/pdf".into()), ..at("/a/") }, Some(Reason::NotAPage))]
     #[case::not_there(Contribution { failure: Some("404 Not Found".into()), ..at("/a/") }, Some(Reason::NoPage))]
     #[case::barred_live(Contribution { barred: Some("line 2".into()), ..at("/a/") }, Some(Reason::Disallowed))]
+    #[case::gone(Contribution { gone: true, keep: Some(true), ..at("/a/") }, Some(Reason::Gone))]
     #[case::draft(Contribution { draft: true, keep: Some(true), ..at("/a/") }, Some(Reason::Draft))]
     #[case::over(Contribution { expires: Lastmod::from_epoch_day(20_000), ..at("/gala/") }, Some(Reason::Expired))]
     #[case::not_over_yet(Contribution { expires: Lastmod::from_epoch_day(30_000), ..at("/gala/") }, None)]

@@ -27,6 +27,8 @@ pub enum Reason {
     Redirect,
     /// The page names another URL as its canonical address.
     CanonicalElsewhere,
+    /// The row says that it is no longer there.
+    Gone,
     /// A field that decides whether it is kept cannot be read.
     Unreadable,
     /// It is not public yet.
@@ -55,7 +57,7 @@ pub enum Reason {
 
 impl Reason {
     /// All reasons, in the order in which they are checked.
-    pub const ALL: [Self; 22] = [
+    pub const ALL: [Self; 23] = [
         Self::OtherHost,
         Self::TooLong,
         Self::OwnFile,
@@ -66,6 +68,7 @@ impl Reason {
         Self::Noindex,
         Self::Redirect,
         Self::CanonicalElsewhere,
+        Self::Gone,
         Self::Unreadable,
         Self::Draft,
         Self::OwnWord,
@@ -93,6 +96,7 @@ impl Reason {
             Self::Noindex => "noindex",
             Self::Redirect => "redirect",
             Self::CanonicalElsewhere => "canonical-elsewhere",
+            Self::Gone => "gone",
             Self::Unreadable => "unreadable",
             Self::Draft => "draft",
             Self::OwnWord => "own-word",
@@ -126,6 +130,7 @@ impl Reason {
             Self::Noindex => "page says noindex",
             Self::Redirect => "page redirects elsewhere",
             Self::CanonicalElsewhere => "page names another URL as canonical",
+            Self::Gone => "row says that it is gone",
             Self::Unreadable => "a value that decides about it cannot be read",
             Self::Draft => "draft",
             Self::OwnWord => "page or row asks to be left out",
@@ -156,6 +161,7 @@ impl Reason {
             Self::Noindex => "take the noindex out of the page or its headers, if engines may have it",
             Self::Redirect => "list the target in its place: link to it, and name it in the sources",
             Self::CanonicalElsewhere => "correct the canonical link, or canonical = \"ignore\" on the source",
+            Self::Gone => "correct the row (its column “gone”), if it is still there",
             Self::Unreadable => "correct the value; the report of its source says which it is",
             Self::Draft => "nothing until it is published",
             Self::OwnWord => "take the word (keep, meta name=\"idle-atlas\", idle_atlas:) out of the page or row",

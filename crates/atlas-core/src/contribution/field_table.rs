@@ -110,6 +110,8 @@ macro_rules! field_table {
             makes_section: bool = 44, any, quiet;
             /// It is not public yet.
             draft: bool = 29, any, told;
+            /// The row says that it is no longer there.
+            gone: bool = 48, any, told;
             /// For an archive page: the site's pages are known, and it is not among them.
             not_there: bool = 36, any, quiet;
             /// The folder that serves its URL was read, and has no such page.

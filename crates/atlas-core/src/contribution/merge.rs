@@ -41,7 +41,7 @@ macro_rules! merge {
         $(, weighs $field:ident ($part:tt $place:literal))?;)*) => {
         impl<'a> Contribution<'a> {
             /// Merges in what a later source says. For each field the first source that says something wins; lists are
-            /// united; a noindex, a failure or a draft from any source stands.
+            /// united; a noindex, a failure, a draft or that it is gone stands, from any source.
             pub fn merge(&mut self, other: Self) {
                 $($merge(&mut self.$name, other.$name);)*
             }

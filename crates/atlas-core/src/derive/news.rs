@@ -9,7 +9,7 @@ use crate::lastmod::Lastmod;
 use serde::Serialize;
 
 /// How long an article is news after its publication, in seconds: two days (news sitemap extension).
-pub(crate) const NEWS_SECONDS: i64 = 2 * 24 * 3600;
+pub const NEWS_SECONDS: i64 = 2 * 24 * 3600;
 /// The most articles in one file (news sitemap extension).
 pub const MOST_NEWS: u32 = 1000;
 

@@ -9,5 +9,5 @@ mod finding;
 pub use self::counted::Counted;
 pub use self::finding::{Finding, Severity};
 pub use self::notice::{Example, Notice, Noticed};
-pub use self::outcome::{Outcome, SourceFailure};
+pub use self::outcome::{Increment, Outcome, SourceFailure};
 pub use self::problem::Problem;

@@ -22,6 +22,16 @@ pub struct SourceFailure {
     pub stand: u64,
 }
 
+/// What a source was asked for that can be asked for changes alone.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
+pub struct Increment {
+    /// Since when: the beginning of the last run that read it.
+    pub since: Lastmod,
+    /// The number of entries that it did not name and that stand as they were.
+    pub stand: u64,
+}
+
 /// The outcome of one source.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
@@ -31,6 +41,9 @@ pub struct Outcome {
     /// Why it could not be read whole, if so.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub failure: Option<SourceFailure>,
+    /// What it was asked for, if that was not everything.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub increment: Option<Increment>,
     /// The number of rows that it yielded.
     pub rows: u64,
     /// The number of files that were not read again because they had not changed.
@@ -51,6 +64,7 @@ impl Outcome {
         Self {
             name,
             failure: None,
+            increment: None,
             rows: 0,
             unchanged_files: 0,
             remarks: Vec::new(),

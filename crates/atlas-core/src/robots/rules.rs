@@ -129,6 +129,11 @@ impl Robots {
         groups(self) == groups(other)
     }
 
+    /// Whether it bars nobody from anything, like a file that is not there.
+    pub fn is_open(&self) -> bool {
+        self.groups.iter().flat_map(|group| &group.rules).all(|rule| rule.allow)
+    }
+
     /// The rules of all groups that name the token, or else of all groups for everyone.
     fn rules_for<'t>(&'t self, token: &'t str) -> impl Iterator<Item = &'t Arc<PathRule>> {
         let wanted = self.named(token);

@@ -70,6 +70,8 @@ fields! {
     Alternates = "alternates",
     /// Whether it is not public yet: yes or no.
     Draft = "draft",
+    /// Whether it is no longer there: yes or no.
+    Gone = "gone",
     /// Whether it is listed: yes or no.
     Keep = "keep",
     /// Whether the page forbids indexing: yes or no.

@@ -23,6 +23,11 @@ impl Arrivals {
         &self.named
     }
 
+    /// The [`tag`](crate::model::tag)s of the rows of sources that were asked for changes alone.
+    pub(crate) fn changed(&self) -> &[u64] {
+        &self.changed
+    }
+
     /// Rows of unchanged chunks that had to be read all the same, in order.
     pub(crate) fn asked(&self) -> &[RowId] {
         &self.asked

@@ -156,6 +156,11 @@ impl Decider {
         Self { by_row, chunks, ..self }
     }
 
+    /// The same for a source whose rows are not all there each time, so that they make no chunks.
+    pub(super) fn without_chunks(self) -> Self {
+        Self { chunks: None, ..self }
+    }
+
     /// Whether chunks of rows are used.
     pub fn wants_chunks(&self) -> bool {
         self.chunks.is_some()

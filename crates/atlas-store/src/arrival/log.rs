@@ -55,6 +55,10 @@ pub struct Arrivals {
     /// The [`tag`]s of rows by which entries are compared with unchanged chunks: those of unread rows, and of rows that
     /// were read again.
     pub(super) named: Vec<u64>,
+    /// The [`tag`]s of rows from sources that were asked for changes alone.
+    pub(super) changed: Vec<u64>,
+    /// Whether the current source was asked for changes alone.
+    by_changes: bool,
     /// Rows of unchanged chunks that had to be read all the same, in order.
     pub(super) asked: Vec<RowId>,
     /// Rows that came several times in one block, and how often they came again.
@@ -91,6 +95,8 @@ impl Arrivals {
             links: Vec::new(),
             chunks: Chunks::new(folder),
             named: Vec::new(),
+            changed: Vec::new(),
+            by_changes: false,
             asked: Vec::new(),
             repeats: Vec::new(),
             let_go: Vec::new(),
@@ -116,8 +122,16 @@ impl Arrivals {
 
     /// Begins the next source and returns its decider.
     pub(crate) fn begin_source(&mut self) -> Decider {
+        self.by_changes = false;
         self.sources.push(self.blocks.len() as u32);
         self.decider.for_source(self.sources.len() - 1)
+    }
+
+    /// Begins the next source, which can be asked for changes alone, and whether it is, and returns its decider.
+    pub(crate) fn begin_incremental(&mut self, by_changes: bool) -> Decider {
+        let decider = self.begin_source();
+        self.by_changes = by_changes;
+        decider.without_chunks()
     }
 
     /// The decider.
@@ -138,9 +152,10 @@ impl Arrivals {
         if block.is_empty() {
             return;
         }
-        self.named.extend(block.unread_rows().iter().map(|row| tag(row.key)));
-        if self.need == Need::Moved && self.decider.wants_chunks() {
-            self.named.extend(block.summaries().unwrap_or_default().iter().map(|summary| tag(summary.key())));
+        let named = if self.by_changes { &mut self.changed } else { &mut self.named };
+        named.extend(block.unread_rows().iter().map(|row| tag(row.key)));
+        if self.by_changes || (self.need == Need::Moved && self.decider.wants_chunks()) {
+            named.extend(block.summaries().unwrap_or_default().iter().map(|summary| tag(summary.key())));
         }
         self.asked.extend(block.asked.drain(..).map(|row| RowId(first + row)));
         for (row, times) in block.forget_seen() {

@@ -8,6 +8,7 @@ use atlas_core::placement::{FileKind, is_extra_file};
 use atlas_core::report::Outcome;
 
 use super::failing::Failing;
+use super::increments::Increments;
 use super::job::Job;
 use crate::arrange::{MemberOrigin, Plan, Renderer, SegmentPlan};
 use crate::arrival::incremental::Reuse;
@@ -65,6 +66,8 @@ pub(super) struct RunFindings {
     pub(super) provenances: Provenances,
     /// The sources that could not be read whole.
     pub(super) failing: Failing,
+    /// Which sources were asked for changes alone.
+    pub(super) increments: Increments,
 }
 
 /// An entry that is no longer listed.

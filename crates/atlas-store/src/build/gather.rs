@@ -5,6 +5,7 @@ use std::panic::{self, AssertUnwindSafe};
 use atlas_core::report::Outcome;
 
 use super::Purpose;
+use super::increments::Increments;
 use super::job::Job;
 use crate::arrival::incremental::Reuse;
 use crate::arrival::{Arrivals, Decider, Need};
@@ -41,7 +42,7 @@ pub(super) fn gather(
     ledger: &mut dyn Ledger,
     decider: Decider,
     purpose: Purpose,
-    reuse: &Reuse,
+    (reuse, increments): (&Reuse, &Increments),
 ) -> Result<Gathered, StoreError> {
     let mut arrivals = Arrivals::new(decider, &job.scratch, reuse.need, job.memory);
     if reuse.retains && reuse.need == Need::Moved {
@@ -49,7 +50,7 @@ pub(super) fn gather(
     }
     let mut gathered =
         Gathered { arrivals, outcomes: Vec::new(), memories: Vec::new(), live_robots: None, mappings: Vec::new() };
-    for source in job.sources {
+    for (at, source) in job.sources.iter().enumerate() {
         job.stop.check()?;
         let (name, settings) = (source.name(), source.settings());
         let links = purpose == Purpose::Look || source.needs_links();
@@ -60,8 +61,8 @@ pub(super) fn gather(
             writing.learnt(&name, settings, memory)?;
             writing.commit()
         };
-        let arrivals = &mut gathered.arrivals;
-        let mut gathering = Gathering::new(name.clone(), memory, arrivals, (job.progress, &job.stop), &mut keep);
+        let (arrivals, since) = (&mut gathered.arrivals, increments.since(at));
+        let mut gathering = Gathering::new(&**source, since, memory, arrivals, (job.progress, &job.stop), &mut keep);
         let ended = ask(&**source, &mut gathering);
         // If it was asked to stop, that is what happened, whatever the source reports.
         job.stop.check()?;

@@ -274,7 +274,8 @@ impl<'a> Job<'a> {
     /// rows other than those with a future date, so that rows have to be read even if they are unchanged.
     pub(super) fn choices_print(&self, chooser: &Chooser) -> Option<u64> {
         let by_the_instant = self.choices.rules.iter().any(|rule| rule.asks_for_the_instant());
-        (!by_the_instant).then(|| fingerprint::canonical(&(self.configuration(), &chooser.robots)))
+        let robots = Some(&chooser.robots).filter(|robots| !robots.is_open());
+        (!by_the_instant).then(|| fingerprint::canonical(&(self.configuration(), robots)))
     }
 
     fn configuration(&self) -> impl Serialize {

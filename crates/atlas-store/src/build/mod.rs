@@ -5,6 +5,7 @@
 //! | `job` | what to do |
 //! | `gather` | reading all sources, one after the other |
 //! | `found`, `pipeline` | the findings of a run, and how they are made |
+//! | `increments` | sources that are asked for changes alone |
 //! | `departures` | entries that left or are back |
 //! | `report` | the report on the findings |
 //! | `survey`, `preview`, `write`, `explain` | what a command does with the findings |
@@ -14,6 +15,7 @@
 
 mod job;
 mod failing;
+mod increments;
 mod found;
 mod skipped;
 mod departures;

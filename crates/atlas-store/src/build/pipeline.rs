@@ -12,6 +12,7 @@ use super::departures::{gone, returned};
 use super::failing::Failing;
 use super::found::{RunFindings, standing_extra_files};
 use super::gather::{Gathered, gather};
+use super::increments::{Hindrance, Increments};
 use super::job::Job;
 use super::skipped::{SkippedRows, Skipping};
 use crate::arrange::{self, Renderer, arrange};
@@ -35,6 +36,15 @@ pub(super) fn find(job: &Job<'_>, ledger: &mut dyn Ledger, purpose: Purpose) -> 
     let has_archives = !chooser.archives.is_empty();
     let groups = |settings: &AlternatesSettings| Ok(!settings.paths.is_empty() || ledger.fact(Fact::Groups)?.is_some());
     let has_groups = job.alternates.as_ref().map_or(Ok::<_, StoreError>(false), groups)?;
+    let hindrance = match () {
+        () if !by_row && (has_archives || has_groups) => Some(Hindrance::MadeFromAll),
+        () if job.choices_print(&chooser).is_none() => Some(Hindrance::Instant),
+        () => None,
+    };
+    let mut increments = Increments::default();
+    if purpose == Purpose::Write && Increments::are_possible(job) {
+        increments = Increments::of(job, ledger, hindrance)?;
+    }
     let conditions = ReuseConditions {
         is_build: purpose == Purpose::Write,
         choices: job.choices_print(&chooser).filter(|_| by_row || !has_archives),
@@ -45,22 +55,32 @@ pub(super) fn find(job: &Job<'_>, ledger: &mut dyn Ledger, purpose: Purpose) -> 
         wants_all,
         same_extras: wants_all && same_extras_settings(job, ledger)?,
         is_fresh: job.fresh,
+        by_changes: Increments::are_possible(job).then(|| increments.is_any()),
     };
     let mut reuse = Reuse::of(&conditions, ledger)?;
+    if reuse.need != Need::Moved {
+        increments = increments.reading_all(None);
+    }
     chooser.sections.make(made_sections(ledger)?.iter().map(String::as_str));
     let wants_more = |found: &RunFindings| found.reuse.need == Need::Moved && wants_all && !found.extra_files_stand;
     let mut reads_all = false;
     loop {
-        match find_with(job, ledger, (purpose, chooser.clone()), reuse.clone())? {
+        let hindrance = match find_with(job, ledger, (purpose, chooser.clone()), reuse.clone(), increments.clone())? {
             Attempt::Found(found) if !wants_more(&found) => return Ok(*found),
-            Attempt::NewSections(names) => chooser.sections.make(names.iter().map(String::as_str)),
-            Attempt::Found(_) | Attempt::ReadAll if reads_all => {
-                return Err(StoreError::LedgerDamaged("entries are remembered twice"));
+            Attempt::NewSections(names) => {
+                chooser.sections.make(names.iter().map(String::as_str));
+                continue;
             }
-            Attempt::Found(_) | Attempt::ReadAll => {
-                reads_all = true;
-                reuse = reuse.reading_all(wants_all);
-            }
+            Attempt::Found(_) => Hindrance::MadeFromAll,
+            Attempt::ReadAll(hindrance) => hindrance,
+        };
+        if reads_all {
+            return Err(StoreError::LedgerDamaged("entries are remembered twice"));
+        }
+        reads_all = true;
+        reuse = reuse.reading_all(wants_all);
+        if increments.is_any() {
+            increments = increments.reading_all(Some(hindrance));
         }
     }
 }
@@ -69,8 +89,8 @@ pub(super) fn find(job: &Job<'_>, ledger: &mut dyn Ledger, purpose: Purpose) -> 
 enum Attempt {
     /// The findings.
     Found(Box<RunFindings>),
-    /// More rows have to be read than planned.
-    ReadAll,
+    /// More rows have to be read than planned. This is why changes alone are not enough.
+    ReadAll(Hindrance),
     /// Rows make these sections.
     NewSections(Vec<String>),
 }
@@ -91,6 +111,7 @@ fn find_with(
     ledger: &mut dyn Ledger,
     (purpose, mut chooser): (Purpose, Chooser),
     mut reuse: Reuse,
+    increments: Increments,
 ) -> Result<Attempt, StoreError> {
     let choices = job.choices_print(&chooser);
     let seed = ledger.seed()?;
@@ -100,7 +121,7 @@ fn find_with(
     chooser.own_files.others.extend(remembered.outputs.keys().filter_map(|name| job.names.address_of(name)));
     let settings = job.settings_print();
     let decider = Decider::new(seed, chooser, job.policy.clone()).recognising(reuse.by_row, reuse.chunks.clone());
-    let gathered = gather(job, ledger, decider.clone(), purpose, &reuse);
+    let gathered = gather(job, ledger, decider.clone(), purpose, (&reuse, &increments));
     job.sources.iter().for_each(|source| source.release());
     let Gathered { mut arrivals, mut outcomes, memories, live_robots, mut mappings } = gathered?;
     let made = || Some(decider.new_sections()).filter(|names| !names.is_empty());
@@ -117,7 +138,10 @@ fn find_with(
         fields: PageField::ALL.iter().map(|field| (*field, 0)).collect(),
     });
     let failing = Failing::of(job, &mut outcomes, ledger)?;
-    let provenances = Provenances::new(ledger.provenances()?, mappings).standing(&failing.standing);
+    let provenances = Provenances::new(ledger.provenances()?, mappings)
+        .standing(&failing.standing)
+        .incremental(&increments.read(&outcomes));
+    let changed: HashSet<u64> = arrivals.changed().iter().copied().collect();
     let expected = Expected::of(job.sources, &outcomes, &arrivals);
     let same_reader = ledger.fact(Fact::Reader)?.as_deref() == Some(&page::VERSION.to_string());
     let today = job.policy.calendar.today();
@@ -131,13 +155,16 @@ fn find_with(
         seed,
     };
     let decided = skipping.decide(decider.chooser(), &mut arrivals, &mut remembered, &mut reuse, &mut outcomes)?;
-    let Some(SkippedRows { derivation, groups, archives: counted }) = decided else { return Ok(Attempt::ReadAll) };
+    let why = if reuse.derives || job.extras.wants_all() { Hindrance::MadeFromAll } else { Hindrance::Shared };
+    let Some(SkippedRows { derivation, groups, archives: counted }) = decided else {
+        return Ok(Attempt::ReadAll(why));
+    };
     let (in_part, stands) = (derivation.is_in_part(), derivation.stands());
     let mut derived = None;
     if !decider.chooser().archives.is_empty() {
         let pages =
             skipping.archives(derivation, &mut arrivals, &remembered, &reuse, Some(today).filter(|_| same_reader))?;
-        let Some(pages) = pages else { return Ok(Attempt::ReadAll) };
+        let Some(pages) = pages else { return Ok(Attempt::ReadAll(Hindrance::MadeFromAll)) };
         outcomes.push(pages.outcome);
         derived = Some(pages.rows);
     }
@@ -156,7 +183,10 @@ fn find_with(
     job.telling.accepted.forget_counts();
     let joining = (&provenances, settings);
     let joined = join(&mut arrivals, Some(&remembered), expected.as_ref(), joining, groups.as_ref(), job.telling);
-    let joined = joined.map_err(failed())?;
+    let mut joined = joined.map_err(failed())?;
+    if joined.is_unclear {
+        return Ok(Attempt::ReadAll(Hindrance::Shared));
+    }
     arrivals.drop_partitions(folder);
     remembered.drop_known();
     // If no entry has moved, all groups are as before, and no entry has to be written anew because of its group.
@@ -169,12 +199,18 @@ fn find_with(
     };
     let alternates = Alternates::find(&joined, &arrivals, &standing_rows, wanted, job.telling);
     arrivals.truncate(blocks_so_far);
-    if alternates.any && reuse.skips_rows() && !(in_part && reuse.groups) {
+    let skips_rows = reuse.skips_rows() || increments.is_any();
+    if alternates.any && skips_rows && !(in_part && reuse.groups) {
         // A row that was skipped may belong to a group.
-        return Ok(Attempt::ReadAll);
+        return Ok(Attempt::ReadAll(Hindrance::MadeFromAll));
     }
     let group_print = |row_id| alternates.print(alternates.group_of(row_id));
+    let unchanged =
+        if joined.unchanged.is_empty() { &remembered.unchanged } else { &std::mem::take(&mut joined.unchanged) };
     let mut settled = settle(joined, &arrivals, &remembered, &group_print, &terms);
+    let standing = (unchanged, &remembered.untouched);
+    increments.complete(ledger, &mut settled, &mut outcomes, standing, (&provenances, &changed), seed)?;
+    increments.tell(job, &mut outcomes);
     for (source, problem) in std::mem::take(&mut settled.problems) {
         outcomes[usize::from(source)].late_problem(problem);
     }
@@ -186,6 +222,9 @@ fn find_with(
     let new = decider.chooser().sections.made().filter(|name| !known.contains(*name));
     settled.note_new_sections(new, job.telling);
     settled.judge(&arrivals, ledger, &remembered, &alternates, &terms)?;
+    if settled.lacks_latest {
+        return Ok(Attempt::ReadAll(Hindrance::MadeFromAll));
+    }
     job.stop.check()?;
     let renderer =
         Renderer { arrivals: &arrivals, policy: &job.policy, alternates: &alternates, style: job.names.style };
@@ -198,7 +237,7 @@ fn find_with(
             }
         }
     }
-    let Some(plan) = arrange(&site, &mut settled)? else { return Ok(Attempt::ReadAll) };
+    let Some(plan) = arrange(&site, &mut settled)? else { return Ok(Attempt::ReadAll(why)) };
     arrivals.check(folder)?;
     arrivals.doubt(&settled.doubtful);
     let gone = gone(ledger, &remembered, &settled, &provenances)?;
@@ -230,6 +269,7 @@ fn find_with(
         returned: HashMap::new(),
         provenances,
         failing,
+        increments,
     };
     found.returned = returned(&found, ledger)?;
     let entry_row = |name: String| {

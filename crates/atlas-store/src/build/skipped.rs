@@ -77,13 +77,13 @@ impl Skipping<'_> {
         let Self { job, ledger, .. } = *self;
         let space = (job.scratch.as_path(), job.memory);
         if reuse.need != Need::Moved {
-            remember_entries(ledger, remembered, arrivals, (reuse, &[]), space)?;
+            remember_entries(ledger, remembered, arrivals, (reuse, &[], self.provenances), space)?;
             return Ok(Some(SkippedRows::default()));
         }
         let DerivedBefore { rows, groups } = ledger.derived()?;
         let derived = DerivedRows(rows);
         let keys = derived.keys(self.seed);
-        if remember_entries(ledger, remembered, arrivals, (reuse, &keys), space)? {
+        if remember_entries(ledger, remembered, arrivals, (reuse, &keys, self.provenances), space)? {
             let wants_all = job.extras.wants_all() && reuse.retains;
             if !reuse.derives && !wants_all {
                 give_up_texts(arrivals, outcomes);
@@ -101,6 +101,7 @@ impl Skipping<'_> {
             let alternates = job.alternates.as_ref().filter(|_| reuse.groups);
             if is_sound
                 && !self.failing.is_any()
+                && !self.provenances.any_increments()
                 && !job.extras.wants_all()
                 && let Some(found) = affected(ledger, arrivals, &archives, chooser.archives.tally(), alternates)?
             {
@@ -113,16 +114,20 @@ impl Skipping<'_> {
                 remembered.drop_known();
                 let read = self.read_again(arrivals, Some(&found.asked), reuse, outcomes)?;
                 // The rows that were asked for are compared with what is remembered of them.
-                let is_known = read && remember_entries(ledger, remembered, arrivals, (reuse, &keys), space)?;
+                let is_known =
+                    read && remember_entries(ledger, remembered, arrivals, (reuse, &keys, self.provenances), space)?;
                 return Ok(is_known.then(|| decision(found)));
             }
+        }
+        if self.provenances.any_increments() {
+            return Ok(None);
         }
         *reuse = reuse.clone().reading_all(job.extras.wants_all());
         remembered.drop_known();
         if !self.read_again(arrivals, None, reuse, outcomes)? {
             return Ok(None);
         }
-        remember_entries(ledger, remembered, arrivals, (reuse, &[]), space)?;
+        remember_entries(ledger, remembered, arrivals, (reuse, &[], self.provenances), space)?;
         Ok(Some(SkippedRows::default()))
     }
 

@@ -95,6 +95,7 @@ pub fn build(job: &Job<'_>, ledger: &mut dyn Ledger) -> Result<Ended, StoreError
     // Those that lack what could not be read are made again when it can be.
     writing.set_fact(Fact::Extras, Some(extras.as_str()).filter(|_| !found.failing.is_any()))?;
     found.failing.remember(&*writing)?;
+    found.increments.remember(job, &found.outcomes, &found.settled, &*writing)?;
     writing.set_fact(Fact::Choices, found.choices.map(|choices| choices.to_string()).as_deref())?;
     restate(&found, &*writing)?;
     keep_derived(&found, &*writing)?;

@@ -6,6 +6,7 @@ use atlas_core::placement::FileKind;
 
 use crate::disk::spill::Partitions;
 use crate::model::{FileRow, KnownEntry, OutputRow, SegmentRow, Untouched};
+use crate::provenance::Unchanged;
 
 /// Everything that a build needs to know about the one before.
 #[derive(Debug, Default)]
@@ -16,6 +17,9 @@ pub struct Remembered {
     pub(crate) known: Partitions<KnownEntry>,
     /// The entries that are known to be unchanged without reading their rows.
     pub(crate) untouched: Untouched,
+    /// The number of those among them that stand as they were because sources that were asked for changes alone do not
+    /// name them.
+    pub(crate) unchanged: Unchanged,
     /// The number of entries, counted once for every kind of file that contains them.
     pub(crate) entries: usize,
     /// The days on which the contents of entries were last seen to change, in the order of entries; only entries that

@@ -24,6 +24,8 @@ pub enum Fact {
     Groups,
     /// The sources that could not be read whole, and since when, as JSON.
     Failing,
+    /// When sources that can be asked for changes alone were last read, as JSON.
+    Increments,
     /// The sections that rows have made, in the order in which they came, one per line.
     MadeSections,
     /// The site's URL.
@@ -60,6 +62,7 @@ impl Fact {
             Self::Derived => "derived",
             Self::Groups => "groups",
             Self::Failing => "failing",
+            Self::Increments => "increments",
             Self::MadeSections => "made-sections",
             Self::Site => "site",
             Self::Main => "main",
@@ -96,6 +99,12 @@ impl LeftOutBefore {
         Self(entries.into_iter().flat_map(bytes).collect())
     }
 
+    /// The entries, by their tags.
+    pub(crate) fn entries(&self) -> impl Iterator<Item = (u64, Reason)> {
+        let entries = self.0.as_chunks::<9>().0.iter();
+        entries.filter_map(|entry| Some((u64::from_le_bytes(part(entry, 0)), *Reason::ALL.get(usize::from(entry[8]))?)))
+    }
+
     /// Why the entry with this tag was left out.
     pub(crate) fn reason(&self, tag: u64) -> Option<Reason> {
         let entries = self.0.as_chunks::<9>().0;
@@ -116,5 +125,6 @@ mod tests {
         let packed = LeftOutBefore::of(entries.clone());
         assert!(entries.iter().all(|(tag, reason)| packed.reason(*tag) == Some(*reason)));
         assert_eq!(packed.reason(1_001), None);
+        assert_eq!(packed.entries().count(), entries.len());
     }
 }

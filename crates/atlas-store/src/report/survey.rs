@@ -6,7 +6,7 @@ use atlas_core::choose::Reason;
 use atlas_core::lastmod::Lastmod;
 use atlas_core::placement::FileKind;
 use atlas_core::report::{Counted, Noticed, Outcome, SourceFailure};
-use serde::Serialize;
+use serde::{Deserialize, Serialize};
 
 use super::guard::Held;
 use super::robots::{OtherSitemap, RobotsFate};
@@ -238,7 +238,7 @@ pub struct Due {
 }
 
 /// What happens to an entry when its time comes.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case")]
 pub enum DueTo {

@@ -237,7 +237,9 @@ impl<'a> Choosing<'a> {
 fn change_for(reason: Reason) -> Option<Change> {
     match reason {
         Reason::Redirect => Some(Change::Redirected),
-        Reason::NoPage | Reason::Noindex | Reason::CanonicalElsewhere | Reason::Expired => Some(Change::Removed),
+        Reason::NoPage | Reason::Noindex | Reason::CanonicalElsewhere | Reason::Gone | Reason::Expired => {
+            Some(Change::Removed)
+        }
         _ => None,
     }
 }
@@ -250,6 +252,7 @@ mod tests {
 
     #[rstest]
     #[case::its_page_is_gone(Reason::NoPage, Some(Change::Removed))]
+    #[case::its_row_says_so(Reason::Gone, Some(Change::Removed))]
     #[case::its_page_forbids_it(Reason::Noindex, Some(Change::Removed))]
     #[case::its_page_names_another(Reason::CanonicalElsewhere, Some(Change::Removed))]
     #[case::it_is_over(Reason::Expired, Some(Change::Removed))]

@@ -20,7 +20,7 @@ use super::{ReportLimits, Sample};
 use crate::arrival::{Arrivals, Block};
 use crate::disk::spill::PARTITIONS;
 use crate::ledger::Remembered;
-use crate::provenance::Provenances;
+use crate::provenance::{Provenances, Unchanged};
 
 /// The result of joining.
 #[derive(Debug, Default)]
@@ -37,6 +37,10 @@ pub(crate) struct Joined {
     pub(crate) pages_known: u64,
     /// Remembered entries that stay as they were because sources could not be read, in the order of the ledger.
     pub(crate) standing: Vec<StandingEntry>,
+    /// Remembered entries that stay as they were because nothing about them changed.
+    pub(crate) unchanged: Unchanged,
+    /// Whether an entry can be told only by reading all sources in full.
+    pub(crate) is_unclear: bool,
     /// Whether anything moved: an entry came, left, or may have changed. Pages of archives do not count.
     pub(crate) has_moved: bool,
     /// For each remembered entry that may be written as before with its group of translations: the fingerprint of what
@@ -102,6 +106,10 @@ pub(crate) fn join(
         joined.pages_known += part.pages_known;
         joined.has_moved |= part.has_moved;
         joined.standing.extend(part.standing);
+        part.unchanged
+            .into_iter()
+            .for_each(|(number, of_part)| *joined.unchanged.entry(number).or_default() += of_part);
+        joined.is_unclear |= part.is_unclear;
         if part.duplicates.count() > 0 {
             joined.duplicates.get_or_insert_default().join(most, part.duplicates);
         }

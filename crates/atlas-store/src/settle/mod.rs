@@ -55,6 +55,7 @@ use crate::model::{ContentCounts, NEVER, NO_GROUP, RememberedEntry, UNKNOWN};
 use crate::provenance::Provenances;
 use crate::report::SourceChange;
 use atlas_core::announce::Change;
+use atlas_core::derive::news::NEWS_SECONDS;
 use atlas_core::report::{Notice, Problem};
 
 /// How many blocks are counted before their results are combined. Otherwise all results would be in memory twice.
@@ -293,6 +294,11 @@ pub struct Counts {
 }
 
 impl Counts {
+    /// Counts entries that a source did not name and that stand as they were.
+    pub(crate) fn stand(&mut self, source: u16, entries: u64) {
+        self.source(source).kept += entries;
+    }
+
     fn source(&mut self, source: u16) -> &mut SourceTally {
         let source = usize::from(source);
         self.sources.resize(self.sources.len().max(source + 1), SourceTally::default());
@@ -367,6 +373,10 @@ pub struct Settled {
     /// Whether most pages changed at once without a declared date.
     pub redesign: bool,
     pub(crate) pages_known: u64,
+    /// Whether a news file lists the newest articles of those that were read, but not all were.
+    pub(crate) lacks_latest: bool,
+    /// When the first of the articles that were read is no longer news, in seconds since 1970.
+    pub(crate) news_until: Option<i64>,
 }
 
 impl Settled {
@@ -433,6 +443,8 @@ pub(crate) fn settle(
             settled.join(terms.telling.examples, part);
         }
     }
+    let news = settled.own_files.iter().filter(|candidate| candidate.kind == FileKind::News);
+    settled.news_until = news.map(|candidate| candidate.age + NEWS_SECONDS).min();
     let pages = remembered.segments(|kind| kind == FileKind::Pages).flat_map(|(_, segment)| segment.range());
     let gone = pages.filter(|at| fates[*at] == EntryFate::Gone as u8);
     settled.gone.extend(gone.map(|at| Gone { prior: at as u32, change: Some(Change::Removed), reason: None }));

@@ -20,7 +20,7 @@ use super::{ReportLimits, Sample};
 use crate::arrival::{Arrivals, Block, KeyedRow, RowFlag, RowId, RowSummary};
 use crate::ledger::Remembered;
 use crate::model::{KnownEntry, UNKNOWN};
-use crate::provenance::Provenances;
+use crate::provenance::{Provenances, Standing, Unchanged};
 use atlas_core::report::Notice;
 
 /// What reading rows told.
@@ -38,7 +38,6 @@ pub(crate) type Odds = (&'static str, u16, u16);
 pub(crate) struct StandingEntry {
     /// Its position in the ledger.
     pub(crate) at: u32,
-    pub(crate) key: u128,
     /// The sources that named it and could not be read.
     pub(crate) sources: Vec<u16>,
 }
@@ -73,6 +72,10 @@ pub(super) struct JoinedPartition {
     /// Remembered entries that stay as they were because sources could not be read: their positions and keys, and the
     /// sources.
     pub(super) standing: Vec<StandingEntry>,
+    /// Remembered entries that stay as they were because nothing about them changed.
+    pub(super) unchanged: Unchanged,
+    /// Whether an entry can be told only by reading all sources in full.
+    pub(super) is_unclear: bool,
     /// Rows about which nothing can be told without reading them: those of new entries, and those that every build
     /// reads, with what the ledger knows of their entries.
     pub(super) unsure: Vec<(RowId, Option<KnownEntry>)>,
@@ -103,6 +106,8 @@ impl Joining<'_> {
             pages_known: 0,
             has_moved: false,
             standing: Vec::new(),
+            unchanged: Unchanged::new(),
+            is_unclear: false,
             unsure: Vec::new(),
         };
         let mut merging =
@@ -242,18 +247,21 @@ impl Joining<'_> {
 
 impl JoinedPartition {
     /// Whether a remembered entry that these rows name stays as it was written, because a source that named it before
-    /// could not be read. Then its rows do not count.
+    /// could not be read or was asked for changes alone. Then its rows do not count.
     fn stands(&mut self, joining: &Joining<'_>, known: &KnownEntry, group: &[KeyedRow]) -> bool {
         if !joining.provenances.any_stands() {
             return false;
         }
         let named: Vec<u16> = group.iter().map(|row| joining.arrivals.source_of(row.row_id)).collect();
-        let sources = joining.provenances.stands_for(known.provenance, |source| named.contains(&source));
-        if sources.is_empty() {
-            return false;
+        match joining.provenances.stands(known.provenance, |source| named.contains(&source)) {
+            Standing::No => return false,
+            Standing::CouldNotBeRead(sources) => {
+                self.standing.push(StandingEntry { at: known.at, sources });
+            }
+            Standing::Unchanged => *self.unchanged.entry(known.provenance).or_default() += 1,
+            Standing::Unclear => self.is_unclear = true,
         }
         joining.fates[known.at as usize].store(EntryFate::Untouched as u8, Ordering::Relaxed);
-        self.standing.push(StandingEntry { at: known.at, key: known.key, sources });
         true
     }
 

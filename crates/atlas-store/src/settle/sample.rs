@@ -54,6 +54,11 @@ impl Sample {
         self.count += u64::from(times) - 1;
     }
 
+    /// Counts one more of which nothing else is known.
+    pub(crate) fn add_unseen(&mut self) {
+        self.count += 1;
+    }
+
     pub(super) fn join(&mut self, most: usize, other: Self) {
         let count = self.count + other.count;
         other.first.into_iter().for_each(|(row_id, address)| self.add(most, row_id, || address));
@@ -90,7 +95,7 @@ impl Soonest {
         }
     }
 
-    pub(super) fn join(&mut self, other: Self) {
+    pub(crate) fn join(&mut self, other: Self) {
         let count = self.count + other.count;
         other.first.iter().for_each(|due| self.add(due.at, &due.url, due.to));
         self.count = count;

@@ -6,6 +6,7 @@ mod small;
 mod arranging;
 mod guards;
 mod histories;
+mod increments;
 mod looking_back;
 mod moved;
 mod publishing;

@@ -42,6 +42,8 @@ pub struct MadePage {
     pub width: usize,
     pub pictures: usize,
     pub published: i32,
+    /// Whether its row says that it is no longer there.
+    pub gone: bool,
 }
 
 impl MadePage {
@@ -109,8 +111,8 @@ impl Source for MadeRows {
 
 /// A raw row: its fields, separated by tabs.
 pub fn line(url: &str, page: &MadePage) -> String {
-    let MadePage { section, modified, title, pictures, published, .. } = page;
-    format!("{url}\t{section}\t{}\t{title}\t{pictures}\t{published}", modified.unwrap_or(-1))
+    let MadePage { section, modified, title, pictures, published, gone, .. } = page;
+    format!("{url}\t{section}\t{}\t{title}\t{pictures}\t{published}\t{gone}", modified.unwrap_or(-1))
 }
 
 /// The contribution of such a row.
@@ -123,6 +125,7 @@ pub fn contribution(line: &str) -> Contribution<'_> {
         modified: Some(number(2)).filter(|day| *day >= 0).and_then(Lastmod::from_epoch_day),
         section: Some(fields[1].into()),
         published: Lastmod::from_epoch_day(number(5)),
+        gone: fields[6] == "true",
         images: (0..number(4)).map(|at| format!("{ROOT}{at}.svg").into()).collect(),
         ..Contribution::default()
     }
@@ -179,6 +182,10 @@ pub fn block(decider: &Decider, lines: &[String], unread: bool) -> Block {
         block.meet(print, known.rows());
         let is_rest = |start: &usize| known.rest().any(|span| span.contains(start));
         lines.iter().zip(&starts).filter(|(_, start)| is_rest(start)).for_each(|(line, _)| push(&mut block, line));
+        return block;
+    }
+    if !decider.wants_chunks() {
+        lines.iter().for_each(|line| push(&mut block, line));
         return block;
     }
     block.begin_chunk(print, text.len());
@@ -243,7 +250,16 @@ impl Railway {
     }
 
     pub fn with_job<T>(&self, pages: &Pages, limit: u32, run: impl FnOnce(&Job<'_>, &mut dyn Ledger) -> T) -> T {
-        let sources = sources(pages);
+        self.with_sources(&sources(pages), limit, run)
+    }
+
+    /// The same, with sources of its own.
+    pub fn with_sources<T>(
+        &self,
+        sources: &[Box<dyn Source>],
+        limit: u32,
+        run: impl FnOnce(&Job<'_>, &mut dyn Ledger) -> T,
+    ) -> T {
         let choices = Choices {
             own_files: OwnFiles { folder: ROOT.into(), main: "sitemap.xml".into(), ..OwnFiles::default() },
             ..Choices::of(Site::parse(ROOT).unwrap(), Sections::new(vec![], ["halts".to_owned(), "films".to_owned()]))
@@ -256,7 +272,7 @@ impl Railway {
         };
         let now = Timestamp::from_second(self.day * 86_400).unwrap();
         let scratch = self.folder.path().join(".idle-atlas");
-        let job = Job::new(&sources, &choices, (&*self.destination, &names), &scratch, now)
+        let job = Job::new(sources, &choices, (&*self.destination, &names), &scratch, now)
             .shape(vec![self.section(true), self.section(false)])
             .extras(self.extras())
             .cut(Cut { urls_per_file: UrlsPerFile::Fixed(limit), bytes_per_file: 4_000, media_per_file: MEDIA })
@@ -411,8 +427,10 @@ pub fn live(day: &Day, today: i64, pages: &mut Pages, next: &mut u32, limit: &mu
                 let modified = (!number.is_multiple_of(5)).then_some(15_000 + (number * 37 % 900) as i32);
                 let width = if number.is_multiple_of(11) { 700 } else { 3 };
                 let pictures = (number * 7 % 5) as usize;
-                pages
-                    .insert(number, MadePage { section, modified, title: 0, width, pictures, published: today as i32 });
+                pages.insert(
+                    number,
+                    MadePage { section, modified, title: 0, width, pictures, published: today as i32, gone: false },
+                );
             }
         }
         Day::Remove(step) => {

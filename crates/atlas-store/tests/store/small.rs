@@ -45,6 +45,7 @@ pub fn pages(section: &'static str, numbers: std::ops::Range<u32>) -> Vec<(Strin
         width: 0,
         pictures: 0,
         published: 14_000,
+        gone: false,
     };
     numbers.map(|number| (format!("{ROOT}{section}/{number}/"), page(number))).collect()
 }
@@ -87,6 +88,15 @@ impl Small {
         let named = ["first", "second", "third"].into_iter().zip(sources);
         let sources: Vec<Box<dyn Source>> =
             named.map(|(name, rows)| -> Box<dyn Source> { Box::new(self.rows(name, rows)) }).collect();
+        self.with_sources(&sources, run)
+    }
+
+    /// The same, with sources of its own.
+    pub fn with_sources<T>(
+        &self,
+        sources: &[Box<dyn Source>],
+        run: impl FnOnce(&Job<'_>, &mut dyn Ledger) -> Result<T, StoreError>,
+    ) -> Result<T, StoreError> {
         let choices = Choices {
             own_files: OwnFiles { folder: self.root.into(), main: self.main.into(), ..OwnFiles::default() },
             ..Choices::of(
@@ -108,7 +118,7 @@ impl Small {
             ..Cut::default()
         };
         let with_pictures = SectionPolicy { images: Media::WithPages, most_images: 10, ..SectionPolicy::default() };
-        let job = Job::new(&sources, &choices, (&self.memory, &names), &scratch, now)
+        let job = Job::new(sources, &choices, (&self.memory, &names), &scratch, now)
             .shape(vec![with_pictures; choices.sections.list().len()])
             .cut(cut)
             .allow(self.allow.iter().copied());

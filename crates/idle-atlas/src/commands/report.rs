@@ -1,6 +1,8 @@
 //! The command `report`: the state of the whole site on one page.
 
+use std::collections::BTreeMap;
 use std::path::{Path, PathBuf};
+use std::sync::{Mutex, MutexGuard, PoisonError};
 use std::{fs, io};
 
 use atlas_core::report::Severity;
@@ -10,14 +12,16 @@ use atlas_store::disk;
 use atlas_store::ledger::Ledger;
 use atlas_store::site_state::site_state;
 use atlas_store::uptake::Overview;
+use jiff::tz::TimeZone;
 
-use super::{LookedAt, check, history, uptake};
-use crate::args::ReportArguments;
+use super::{LookedAt, check, history, travel, uptake};
+use crate::args::{Command, ReportArguments, Shared};
 use crate::config::Settings;
 use crate::exit::{Exit, Failure};
-use crate::screen::{count, grouped};
+use crate::screen::{Screen, count, grouped};
 use crate::session::Session;
-use crate::view::report::{ExportAge, FindingCount, NextStep, SiteReport, page, written};
+use crate::sites;
+use crate::view::report::{ExportAge, FindingCount, NextStep, SitePart, SiteReport, page, page_of_several, written};
 use crate::view::uptake::subject;
 
 /// The file, unless another is named.
@@ -33,14 +37,67 @@ const DAY: i64 = 86_400;
 
 pub fn run(settings: &Settings, arguments: &ReportArguments, session: &Session) -> Result<Exit, Failure> {
     let screen = &session.screen;
-    let file = arguments.file.clone().unwrap_or_else(|| PathBuf::from(FILE));
-    let file = if screen.is_one_of_several() { settings.file_of_site(&file) } else { file };
+    let file = file(arguments);
     outside_of_what_is_served(settings, &file)?;
     let looked_at = LookedAt::open(settings, screen)?;
     let report = report(settings, &*looked_at.ledger, session)?;
     disk::replace(&file, page(&report, settings.timezone()).as_bytes())?;
-    screen.show(&report, || written(&report, &file, &screen.layout(settings)))?;
+    show(&report, Some(&file), settings, screen)?;
     Ok(Exit::Done)
+}
+
+/// Shows a report that stands in this file, if it has one of its own.
+fn show(report: &SiteReport, file: Option<&Path>, settings: &Settings, screen: &Screen) -> Result<(), Failure> {
+    let pages = report.state.sections.iter().map(|section| section.pages).sum();
+    screen.count(&[("pages", pages), ("errors", report.errors()), ("to do", report.next.len() as u64)]);
+    screen.show(report, || written(report, file, &screen.layout(settings)))
+}
+
+fn file(arguments: &ReportArguments) -> PathBuf {
+    arguments.file.clone().unwrap_or_else(|| PathBuf::from(FILE))
+}
+
+/// Reports on several sites, on one page over all of them.
+pub fn of_several(
+    arguments: &ReportArguments,
+    command: &Command,
+    shared: &Shared,
+    session: &Session,
+) -> Result<Exit, Failure> {
+    let (file, reports, served) = (file(arguments), Mutex::new(BTreeMap::new()), Mutex::new(None));
+    let ended = sites::each(shared, command, session, |settings, session| {
+        travel::around(command, settings, session, || {
+            if let Err(failure) = outside_of_what_is_served(settings, &file) {
+                locked(&served).get_or_insert_with(|| failure.to_string());
+                return Err(failure);
+            }
+            let looked_at = LookedAt::open(settings, &session.screen)?;
+            let report = report(settings, &*looked_at.ledger, session)?;
+            show(&report, None, settings, &session.screen)?;
+            locked(&reports).insert(settings.path.clone(), (report, settings.timezone().clone()));
+            Ok(Exit::Done)
+        })
+    })?;
+    if let Some(why) = locked(&served).take() {
+        return Err(Failure::said(why));
+    }
+    let reports = locked(&reports);
+    let found = ended.told.iter().zip(1..).map(|(told, nth)| {
+        let why = || told.error.clone().unwrap_or_else(|| "it was not read".to_owned());
+        let part = reports.get(&told.config).map(|(report, zone)| SitePart::of(report, nth, zone));
+        (told.config.as_path(), part.ok_or_else(why))
+    });
+    let zone = reports.values().next().map_or(TimeZone::UTC, |(_, zone)| zone.clone());
+    let page = page_of_several(&found.collect::<Vec<_>>(), session.now().as_second(), &zone);
+    disk::replace(&file, page.as_bytes())?;
+    if !session.screen.wants_json() {
+        session.screen.say(&format!("\n{} written. Open it in a browser.\n", file.display()))?;
+    }
+    Ok(ended.exit)
+}
+
+fn locked<T>(value: &Mutex<T>) -> MutexGuard<'_, T> {
+    value.lock().unwrap_or_else(PoisonError::into_inner)
 }
 
 /// A page that also shows what is left out must not be in a served folder.
@@ -140,7 +197,7 @@ fn next(report: &SiteReport, ledger: &dyn Ledger) -> Result<Vec<NextStep>, Failu
             "idle-atlas build",
         );
     }
-    let errors: u64 = report.findings.iter().filter(|one| one.severity == Severity::Error).map(|one| one.count).sum();
+    let errors = report.errors();
     if errors > 0 {
         let what = count(errors, "error is in the sitemap files.", "errors are in the sitemap files.");
         step(what, "Engines may pass over what they cannot read.", "idle-atlas check");

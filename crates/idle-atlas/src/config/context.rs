@@ -10,6 +10,7 @@ use atlas_io::program::Program;
 use atlas_io::secret::Secret;
 use atlas_store::ledger;
 use jiff::tz::TimeZone;
+use jiff::{SignedDuration, Span, SpanRelativeTo};
 
 use super::file::ConfigText;
 use super::tables::At;
@@ -73,6 +74,21 @@ pub(super) fn expand_with(
 ) -> Result<Secret, Failure> {
     let typed = text.as_ref();
     replace_variables(typed, encode).map(|exposed| Secret::new(typed, exposed)).map_err(|why| origin.error(text, why))
+}
+
+/// A time of a minute to a year; days have 24 hours. `form` gives an example, for the user.
+pub(super) fn period(
+    key: &str,
+    origin: &ConfigText,
+    typed: &At<String>,
+    form: &str,
+) -> Result<SignedDuration, Failure> {
+    let span = typed.as_ref().trim().parse::<Span>().ok();
+    let period = span.and_then(|span| span.to_duration(SpanRelativeTo::days_are_24_hours()).ok());
+    let range = SignedDuration::from_mins(1)..=SignedDuration::from_hours(24 * 366);
+    period
+        .filter(|period| range.contains(period))
+        .ok_or_else(|| origin.error(typed, format!("“{key}”: expected a time of a minute to a year, {form}")))
 }
 
 /// A text in which `${NAME}` is replaced by the value of that environment variable, as `encode` writes it; or, in words, why

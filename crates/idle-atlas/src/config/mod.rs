@@ -60,14 +60,20 @@ pub fn named(shared: &Shared) -> Result<Vec<PathBuf>, Failure> {
     Ok(all)
 }
 
+/// Whether a command applies to several sites, or to all that match a pattern.
+pub fn are_several(shared: &Shared) -> bool {
+    !shared.each.is_empty() || (!shared.config.is_empty() && named(shared).is_ok_and(|paths| paths.len() > 1))
+}
+
 /// All configurations that match one of these patterns, by name.
 fn matching(patterns: &[String]) -> Result<Vec<PathBuf>, Failure> {
     let mut all = BTreeSet::new();
     for pattern in patterns {
         let failed = |why: String| Failure::said(format!("--each {pattern}: {why}"));
-        let files = InputFiles::parse(pattern, pattern, Path::new(""), &ObjectStores::default()).map_err(failed)?;
+        let files = InputFiles::parse(pattern, pattern, Path::new("."), &ObjectStores::default()).map_err(failed)?;
         let found = files.find(&Stop::default()).map_err(|error| failed(error.to_string()))?;
-        all.extend(found.into_iter().filter_map(|one| one.input.file().map(Path::to_owned)));
+        let path = |file: &Path| file.strip_prefix(".").unwrap_or(file).to_owned();
+        all.extend(found.into_iter().filter_map(|one| one.input.file().map(path)));
     }
     Ok(all.into_iter().collect())
 }

@@ -42,7 +42,10 @@ pub(super) const KEYS: [(&str, &[&str]); 8] = [
     ("html", &["folder", "drop_html", "canonical", "documents"]),
     ("markdown", &["folder", "dates", "lists", "fields"]),
     ("table", &["file", "layout", "dates", "lists", "fields", "wait_seconds"]),
-    ("sql", &["connection", "query", "query_file", "dates", "lists", "fields", "wait_seconds", "retries"]),
+    (
+        "sql",
+        &["connection", "query", "query_file", "dates", "lists", "fields", "wait_seconds", "retries", "full_every"],
+    ),
     ("feed", &["file", "wait_seconds"]),
     (
         "crawl",

@@ -4,7 +4,7 @@ use std::path::PathBuf;
 
 use jiff::SignedDuration;
 
-use super::context::Context;
+use super::context::{Context, period};
 use super::tables::{At, WatchTable};
 use crate::exit::Failure;
 
@@ -26,13 +26,7 @@ impl Context<'_> {
     /// How the site is watched.
     pub(super) fn watching(&self, table: &WatchTable) -> Result<WatchSettings, Failure> {
         let quiet = self.number("quiet_seconds", table.quiet_seconds.as_ref(), (0, 3_600), QUIET)?;
-        let every = |typed: &At<String>| {
-            let every = typed.as_ref().trim().parse::<SignedDuration>().ok();
-            let range = SignedDuration::from_mins(1)..=SignedDuration::from_hours(24 * 366);
-            every.filter(|every| range.contains(every)).ok_or_else(|| {
-                self.origin.error(typed, "“every”: expected a time of a minute or more, such as \"15m\" or \"6h\"")
-            })
-        };
+        let every = |typed: &At<String>| period("every", self.origin, typed, "such as \"15m\" or \"6h\"");
         let also = |typed: &At<String>| {
             let path = self.folder.join(typed.as_ref());
             match path.exists() {

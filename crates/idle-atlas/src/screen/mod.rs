@@ -235,7 +235,7 @@ impl Screen {
     }
 
     /// A text whose proposed commands name the configuration, if it was named.
-    fn proposing(&self, text: &str) -> String {
+    pub fn proposing(&self, text: &str) -> String {
         const COMMANDS: [&str; 10] =
             ["config", "survey", "build", "why", "check", "announce", "history", "watch", "uptake", "report"];
         let Some(config) = &self.config else { return text.to_owned() };

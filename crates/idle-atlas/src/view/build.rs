@@ -84,6 +84,7 @@ pub fn built(
         0 => format!("{GOOD}nothing to write{GOOD:#}.\n"),
         written => format!("{} written.\n", count(written as u64, "file", "files")),
     };
+    out += &shown.increments();
     let news = [
         layout.host(),
         shown.source_remarks(),

@@ -1,7 +1,7 @@
 //! The findings of a run, for `survey` and `build`: all of them, or those that differ from the last build.
 
 use atlas_core::choose::Reason;
-use atlas_core::report::{Counted, Noticed, Problem, SourceFailure};
+use atlas_core::report::{Counted, Increment, Noticed, Problem, SourceFailure};
 use atlas_store::report::{
     Due, DueTo, LastBuild, LeftOut, Remapped, RobotsFate, SectionReport, SourceChange, SourceReport, Survey,
 };
@@ -75,6 +75,17 @@ impl Shown<'_> {
                 lines += &format!("  {} of its entries {stay} as written until it can be{since}\n", grouped(*stand));
             }
             lines
+        });
+        told.collect()
+    }
+
+    /// What sources were asked for that were asked for changes alone.
+    pub fn increments(&self) -> String {
+        let told = self.survey.sources.iter().filter_map(|source| {
+            let Increment { since, stand } = source.outcome.increment.as_ref()?;
+            let stands = if *stand == 1 { "entry stands as it was" } else { "entries stand as they were" };
+            let (rows, since) = (count(source.outcome.rows, "row", "rows"), date(since, &self.layout.zone));
+            Some(format!("{}: {rows} since {since}; {} {stands}\n", source.outcome.name, grouped(*stand)))
         });
         told.collect()
     }

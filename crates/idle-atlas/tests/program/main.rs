@@ -61,6 +61,8 @@ mod site_report;
 mod server;
 mod serving;
 mod several;
+#[cfg(feature = "sql-servers")]
+mod small_steps;
 mod splitting;
 #[cfg(feature = "object-stores")]
 mod stores;

@@ -52,6 +52,41 @@ fn a_failing_site_does_not_stop_the_others() {
 }
 
 #[test]
+fn one_page_reports_on_all_sites() {
+    let site = two();
+    site.write("broken.toml", "[site]\nurl = \"https://broken.marrowvale.example/\"\nweb_rot = \"public\"\n");
+    let all = ["--each", "*.toml"];
+    site.run(&["--config", "shop.toml", "build"]).says(0, &["1 entry"]);
+    let ran = site.run(&[&all[..], &["report", "all.html"]].concat());
+    ran.says(2, &["all.html written", "https://shop.marrowvale.example/", "done", "not done", "to do"]);
+    let page = site.read("all.html");
+    for wanted in [
+        "<h1>The state of 4 sites</h1>",
+        "href=\"#site-4\">shop.marrowvale.example</a>",
+        "unknown key “web_rot”",
+        "begin with: idle-atlas --config railway.toml build",
+        "<h3 id=\"site-4-files\">Sitemap files</h3>",
+    ] {
+        assert!(page.contains(wanted), "{wanted} is not in {page}");
+    }
+    // Anchors are unique, and each link leads to one.
+    let of = |begin: &str| -> Vec<String> {
+        page.split(begin).skip(1).map(|rest| rest.split('"').next().unwrap().to_owned()).collect()
+    };
+    let (anchors, links) = (of(" id=\""), of("href=\"#"));
+    let unique: std::collections::BTreeSet<&String> = anchors.iter().collect();
+    assert_eq!(unique.len(), anchors.len());
+    assert!(!links.is_empty() && links.iter().all(|link| anchors.contains(link)), "{links:?} {anchors:?}");
+    // It may not be served by any of them.
+    site.run(&[&all[..], &["report", "shop/all.html"]].concat()).says(2, &["shop/all.html would be served"]);
+    assert!(!site.path("shop/all.html").exists());
+    let documents = site.command(&[&all[..], &["report", "--json"]].concat()).output().unwrap();
+    let documents: Value = serde_json::from_slice(&documents.stdout).unwrap();
+    assert_eq!(documents.as_array().map(Vec::len), Some(4));
+    assert!(site.path("site-report.html").exists());
+}
+
+#[test]
 fn two_sites_may_not_write_into_one_folder() {
     let site = two();
     let text = site.read("shop.toml").replace("\"shop\"", "\"railway\"").replace("shop/", "railway/");

@@ -150,6 +150,7 @@ impl RecordReader<'_> {
             }
             Field::Alternates => contribution.alternates = self.alternates(record, tell),
             Field::Draft => contribution.draft |= self.switch(record, field, contribution, tell) == Some(true),
+            Field::Gone => contribution.gone = self.switch(record, field, contribution, tell) == Some(true),
             Field::Announce => contribution.announce = self.switch(record, field, contribution, tell),
             Field::Keep => contribution.keep = self.switch(record, field, contribution, tell),
             Field::Noindex => {

@@ -9,6 +9,7 @@
 //! | file | contents |
 //! |---|---|
 //! | `connection`, `query` | what the configuration says |
+//! | `since` | the instant since when changes are wanted |
 //! | `rows` | rows on their way to the reader |
 //! | `failure`, `server` | failures in words, and limits |
 //! | `session` | an open transaction |
@@ -19,6 +20,7 @@
 
 mod connection;
 mod failure;
+mod since;
 mod query;
 mod rows;
 mod session;
@@ -36,4 +38,5 @@ mod select;
 pub use self::connection::{ConnectionError, Database, encode_variable, has_plain_password, shown};
 pub use self::select::{SelectedRows, select};
 pub use self::shared::SharedConnection;
+pub use self::since::names_since;
 pub use self::source::SqlSource;

@@ -1,5 +1,6 @@
 //! The source `sql`.
 
+use std::borrow::Cow;
 use std::path::PathBuf;
 use std::sync::Arc;
 use std::time::Duration;
@@ -8,6 +9,7 @@ use atlas_core::fingerprint;
 use atlas_core::report::Problem;
 use atlas_store::error::StoreError;
 use atlas_store::source::{Gathering, Source};
+use jiff::{SignedDuration, Timestamp};
 
 use crate::reading::csv_split::Separators;
 use crate::reading::pipe::gather_piped;
@@ -19,6 +21,7 @@ use super::connection::Database;
 use super::query::Query;
 use super::rows::RowWriter;
 use super::shared::SharedConnection;
+use super::since::filled_in;
 
 /// A query of the user's whose rows are entries.
 #[derive(Debug, Clone)]
@@ -31,6 +34,8 @@ pub struct SqlSource {
     pub shown: String,
     /// The query.
     pub query: String,
+    /// If the query names the instant since when changes are wanted: how often it is read in full all the same.
+    pub full_every: Option<SignedDuration>,
     /// How its rows are read.
     pub records: RecordSettings,
     /// Its time limit.
@@ -45,7 +50,11 @@ impl Source for SqlSource {
     }
 
     fn settings(&self) -> u64 {
-        fingerprint::settings("")
+        match self.full_every {
+            None => fingerprint::settings(""),
+            // What it does not name was named by another query, or read in another way.
+            Some(_) => fingerprint::settings(&format!("{} {}", self.query, self.records.written())),
+        }
     }
 
     fn knows_rows(&self) -> bool {
@@ -54,6 +63,10 @@ impl Source for SqlSource {
 
     fn yields_once(&self) -> bool {
         true
+    }
+
+    fn full_every(&self) -> Option<SignedDuration> {
+        self.full_every
     }
 
     fn reads(&self) -> Option<Vec<PathBuf>> {
@@ -67,8 +80,15 @@ impl Source for SqlSource {
             shown: &self.shown,
             unit: RecordUnit::Row,
         };
+        let text = match self.full_every {
+            None => Cow::Borrowed(&*self.query),
+            Some(_) => {
+                let since = gathering.since().unwrap_or(Timestamp::UNIX_EPOCH);
+                Cow::Owned(filled_in(&self.query, &self.database, since))
+            }
+        };
         let query = Query {
-            text: &self.query,
+            text: &text,
             wait: self.wait,
             // It contains no quotes, because zone names are the same everywhere.
             zone: self.records.timezone.iana_name().unwrap_or("UTC").replace('\'', ""),

@@ -58,6 +58,12 @@ impl DatabaseSession for SqliteSession {
         if !statement.readonly() {
             return Err(QueryFailure::lasting("the query would write; a source only reads"));
         }
+        if statement.parameter_count() > 0 {
+            let name = statement.parameter_name(1).unwrap_or("?").to_owned();
+            return Err(QueryFailure::lasting(format!(
+                "the query has the parameter {name}, for which there is no value; only :since has one"
+            )));
+        }
         let columns = statement.column_count();
         rows.set_columns(statement.column_names().map(str::to_owned));
         let mut found = statement.query([]).map_err(words)?;

@@ -9,20 +9,23 @@ use crate::disk::spill::Partitions;
 use crate::error::StoreError;
 use crate::ledger::{Ledger, Remembered};
 use crate::model::{KnownEntry, NEVER, PackedEntries, RememberedEntry, Untouched, from_bytes, tag};
+use crate::provenance::{Provenances, Unchanged};
 
 /// Reads what is remembered of all entries, or of those that have to be compared, the others being unchanged. Uses
-/// about this much memory; beyond that, entries are written to the folder `scratch`. Returns the number of unchanged
-/// entries, or `None` if a row names one of them after all.
+/// about this much memory; beyond that, entries are written to the folder `scratch`. Returns the number of entries that
+/// unchanged chunks name, or `None` if a row names one of them after all.
 pub(super) fn recollect(
     ledger: &dyn Ledger,
     remembered: &mut Remembered,
     (scratch, memory): (&Path, usize),
     interest: Option<&Interest>,
+    provenances: &Provenances,
 ) -> Result<Option<usize>, StoreError> {
     let Remembered { files, known, observed, .. } = remembered;
     *known = Partitions::new(scratch, memory);
     observed.clear();
     let (mut untouched, mut quiet, mut sound) = (Vec::new(), 0, true);
+    let mut unchanged = Unchanged::new();
     let mut segments = files.iter().flat_map(|file| file.segments.iter().map(move |segment| (file.kind, segment)));
     ledger.each_segment_entries(&mut |PackedEntries { entries, raws }| {
         let missing = || StoreError::LedgerDamaged("a segment is missing");
@@ -40,7 +43,10 @@ pub(super) fn recollect(
                 None | Some(Some(InterestReason::MayHaveChanged)) => {}
                 Some(None) => {
                     untouched[at / 64] |= 1 << (at % 64);
-                    quiet += 1;
+                    match provenances.is_incremental(provenance) {
+                        true => *unchanged.entry(provenance).or_default() += 1,
+                        false => quiet += 1,
+                    }
                     continue;
                 }
                 Some(Some(InterestReason::Named)) => sound = false,
@@ -55,6 +61,7 @@ pub(super) fn recollect(
         }
         Ok(())
     })?;
+    remembered.unchanged = unchanged;
     remembered.untouched = if interest.is_some() { Untouched::Some(untouched) } else { Untouched::None };
     Ok(sound.then_some(quiet))
 }

@@ -10,6 +10,7 @@ use crate::arrival::{Arrivals, Need, RowId};
 use crate::error::StoreError;
 use crate::ledger::{Ledger, Remembered, Writing};
 use crate::model::{ChunkShare, Fact, KnownChunks, Untouched, tag};
+use crate::provenance::Provenances;
 
 /// What a build can reuse.
 #[derive(Debug, Clone)]
@@ -50,6 +51,8 @@ pub(crate) struct ReuseConditions {
     pub(crate) same_extras: bool,
     /// Whether everything is read anew.
     pub(crate) is_fresh: bool,
+    /// Whether sources are asked for changes alone; `None` if none can be.
+    pub(crate) by_changes: Option<bool>,
 }
 
 impl Reuse {
@@ -65,10 +68,11 @@ impl Reuse {
         let Some(choices) = conditions.choices else { return Ok(nothing.reading_all(conditions.wants_all)) };
         let chunks = conditions.by_row.then(|| ledger.chunks().map(Arc::new)).transpose()?;
         let same_choices = ledger.fact(Fact::Choices)?.is_some_and(|known| known == choices.to_string());
-        let any = chunks.as_ref().is_none_or(|chunks| !chunks.is_empty());
+        let by_changes = conditions.by_changes;
+        let any = by_changes == Some(true) || chunks.as_ref().is_none_or(|chunks| !chunks.is_empty());
         let same_extras = !conditions.wants_all || conditions.same_extras;
         let moved = Self { need: Need::Moved, chunks, ..nothing };
-        let is_known = same_choices && any && same_extras && !conditions.is_fresh;
+        let is_known = same_choices && any && same_extras && !conditions.is_fresh && by_changes != Some(false);
         Ok(if is_known { moved } else { moved.reading_all(conditions.wants_all) })
     }
 
@@ -95,31 +99,32 @@ pub(crate) fn remember_entries(
     ledger: &dyn Ledger,
     remembered: &mut Remembered,
     arrivals: &Arrivals,
-    (reuse, derived): (&Reuse, &[u128]),
+    (reuse, derived, provenances): (&Reuse, &[u128], &Provenances),
     (scratch, memory): (&Path, usize),
 ) -> Result<bool, StoreError> {
     let Some(chunks) = reuse.quiet() else {
-        return Ok(recollect(ledger, remembered, (scratch, memory), None)?.is_some());
+        return Ok(recollect(ledger, remembered, (scratch, memory), None, provenances)?.is_some());
     };
     let met: HashSet<u64> = arrivals.chunks().met().iter().map(|(print, _)| *print).collect();
     let quiet: usize = arrivals.chunks().met().iter().map(|(_, rows)| *rows as usize).sum();
     let moved = chunks.iter().map(|(print, chunk)| (chunk, !met.contains(print)));
     let open = moved.filter(|(chunk, moved)| *moved || chunk.rest().next().is_some());
     let mut open = ledger.tags(&mut open.map(|(chunk, moved)| (chunk.members, moved)))?;
-    let rows = arrivals.named();
-    if open.is_empty() && rows.is_empty() && quiet + derived.len() == remembered.entries() {
+    let (rows, changed) = (arrivals.named(), arrivals.changed());
+    let is_all = quiet + derived.len() == remembered.entries() || provenances.any_increments();
+    if open.is_empty() && rows.is_empty() && changed.is_empty() && is_all {
         remembered.untouched = Untouched::All;
         return Ok(true);
     }
-    if open.len() + rows.len() > memory / BYTES_OF_INTEREST {
+    if open.len() + rows.len() + changed.len() > memory / BYTES_OF_INTEREST {
         return Ok(false);
     }
-    open.extend(derived.iter().map(|key| tag(*key)));
+    open.extend(derived.iter().map(|key| tag(*key)).chain(changed.iter().copied()));
     open.extend(arrivals.summaries_of(arrivals.asked()).iter().map(|summary| tag(summary.key())));
     let interest = Interest::new(&open, rows);
     drop(open);
     // If two unchanged chunks name the same entry, the numbers differ.
-    Ok(recollect(ledger, remembered, (scratch, memory), Some(&interest))? == Some(quiet))
+    Ok(recollect(ledger, remembered, (scratch, memory), Some(&interest), provenances)? == Some(quiet))
 }
 
 /// About how many bytes it takes to record that an entry has to be compared, or that a row names it.

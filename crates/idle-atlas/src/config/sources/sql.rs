@@ -5,14 +5,19 @@ use std::time::Duration;
 
 use atlas_io::sources::sql::{self, Database, SqlSource};
 use atlas_store::source::Source;
+use jiff::SignedDuration;
 
 use super::Sources;
-use crate::config::context::{expand, expand_with};
+use crate::config::context::{expand, expand_with, period};
 use crate::config::tables::{At, SourceTable};
 use crate::exit::Failure;
 
 /// The default time limit of a query.
 const WAIT: Duration = Duration::from_secs(300);
+/// How often a query for changes alone is read in full by default.
+const FULL_EVERY: SignedDuration = SignedDuration::from_hours(24);
+/// The form of such a time, for the user.
+const FULL_EVERY_FORM: &str = "such as \"1 day\" or \"6h\"";
 /// How often a connection is made anew by default.
 const RETRIES: u64 = 3;
 
@@ -28,13 +33,16 @@ impl Sources<'_> {
         let connection = expand_with(origin, typed, sql::encode_variable)?;
         let database = Database::parse(&connection, self.context.folder)
             .map_err(|why| origin.error(typed, format!("“connection”: {why}")))?;
+        let query = self.query(table)?;
+        let full_every = self.full_every(source, &query, &database)?;
         let mut connections = self.connections.borrow_mut();
         let shared = Arc::clone(connections.entry(connection.expose().to_owned()).or_default());
         Ok(Box::new(SqlSource {
             database,
             connection: shared,
             shown: sql::shown(typed.as_ref()),
-            query: self.query(table)?,
+            query,
+            full_every,
             records: self.records(source)?,
             wait: self.wait(source, WAIT)?,
             retries: self.retries(source)?,
@@ -63,6 +71,25 @@ impl Sources<'_> {
             return Err(origin.error(table, format!("“{key}” is empty; expected a select whose columns are fields")));
         }
         Ok(query)
+    }
+
+    /// If the query names the instant since when changes are wanted: how often it is read in full all the same.
+    fn full_every(
+        &self,
+        source: &SourceTable,
+        query: &str,
+        database: &Database,
+    ) -> Result<Option<SignedDuration>, Failure> {
+        let (typed, origin) = (source.full_every.as_ref(), self.context.origin);
+        match (typed, sql::names_since(query, database)) {
+            (None, false) => Ok(None),
+            (None, true) => Ok(Some(FULL_EVERY)),
+            (Some(typed), false) => {
+                let message = "“full_every”: the query reads everything each time, because it does not use :since; take this line out, or add a condition such as updated_at >= :since";
+                Err(origin.error(typed, message))
+            }
+            (Some(typed), true) => period("full_every", origin, typed, FULL_EVERY_FORM).map(Some),
+        }
     }
 
     fn retries(&self, source: &SourceTable) -> Result<u32, Failure> {

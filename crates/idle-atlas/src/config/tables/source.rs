@@ -108,6 +108,10 @@ source_table! {
     ///
     /// Example: `query_file = "locomotives.sql"`
     query_file: String,
+    /// How often a query that uses :since is read in full all the same, so that what it misses is found.
+    ///
+    /// Default: `"1 day"`
+    full_every: String,
     /// How often a connection that breaks before the first row is tried again, from 0 to 100.
     ///
     /// Default: `3`

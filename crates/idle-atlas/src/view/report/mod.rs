@@ -3,6 +3,9 @@
 mod plot;
 mod parts;
 mod uptake;
+mod several;
+
+use std::path::Path;
 
 use atlas_core::report::Severity;
 use atlas_store::consoles::ConsoleFiles;
@@ -12,7 +15,8 @@ use atlas_store::uptake::Overview;
 use jiff::tz::TimeZone;
 use serde::Serialize;
 
-use self::parts::{Cell, link, table, text};
+use self::parts::{Cell, Headings, link, table, text};
+pub use self::several::{SitePart, page_of_several};
 use super::history::Health;
 use super::uptake::headline;
 use crate::screen::{Layout, count, grouped, instant, size};
@@ -53,6 +57,13 @@ pub struct SiteReport {
     pub exports: Vec<ExportAge>,
 }
 
+impl SiteReport {
+    /// The number of errors in the sitemap files.
+    pub fn errors(&self) -> u64 {
+        self.findings.iter().filter(|one| one.severity == Severity::Error).map(|one| one.count).sum()
+    }
+}
+
 /// One thing to do.
 #[derive(Debug, Serialize, schemars::JsonSchema)]
 pub struct NextStep {
@@ -90,43 +101,45 @@ pub struct ExportAge {
     pub again: i64,
 }
 
-/// The page.
+/// The page of one site.
 pub fn page(report: &SiteReport, zone: &TimeZone) -> String {
-    let page = ReportPage { report, zone };
-    let body = [
-        page.head(),
-        page.next(),
-        page.listed(),
-        page.runs(),
-        uptake::part(report, zone),
-        page.findings(),
-        page.told(),
-        page.files(),
-    ]
-    .concat();
-    let site = text(&report.site);
+    let page = ReportPage { report, zone, headings: Headings::alone() };
+    let (head, parts) = (page.head(), page.parts());
+    document(&report.site, &format!("{head}<main>\n{parts}</main>\n"), &instant(report.at, zone))
+}
+
+/// A whole document about this, which is made at this time.
+pub(super) fn document(about: &str, body: &str, at: &str) -> String {
     format!(
-        "<!DOCTYPE html>\n<html lang=\"en\">\n<head>\n<meta charset=\"utf-8\">\n<meta name=\"viewport\" content=\"width=device-width, initial-scale=1\">\n<meta name=\"robots\" content=\"noindex\">\n<title>The state of {site}</title>\n<style>\n{STYLE}</style>\n</head>\n<body>\n{body}\n<footer><p>Made by idle-atlas report on {}. It needs no network and no script.</p></footer>\n</body>\n</html>\n",
-        instant(report.at, zone)
+        "<!DOCTYPE html>\n<html lang=\"en\">\n<head>\n<meta charset=\"utf-8\">\n<meta name=\"viewport\" content=\"width=device-width, initial-scale=1\">\n<meta name=\"robots\" content=\"noindex\">\n<title>The state of {}</title>\n<style>\n{STYLE}</style>\n</head>\n<body>\n{body}\n<footer><p>Made by idle-atlas report on {at}. It needs no network and no script.</p></footer>\n</body>\n</html>\n",
+        text(about)
     )
 }
 
-struct ReportPage<'r> {
-    report: &'r SiteReport,
-    zone: &'r TimeZone,
+pub(super) struct ReportPage<'r> {
+    pub(super) report: &'r SiteReport,
+    pub(super) zone: &'r TimeZone,
+    pub(super) headings: Headings,
 }
 
 impl ReportPage<'_> {
+    /// All parts.
+    pub(super) fn parts(&self) -> String {
+        let took = uptake::part(self.report, self.zone, &self.headings);
+        let parts = [self.next(), self.listed(), self.runs(), took, self.findings(), self.told(), self.files()];
+        parts.concat()
+    }
+
     fn at(&self, seconds: i64) -> String {
         instant(seconds, self.zone)
     }
 
-    fn day(&self, seconds: i64) -> String {
+    pub(super) fn day(&self, seconds: i64) -> String {
         self.at(seconds).chars().take(10).collect()
     }
 
     /// Words and numbers for somebody who has never heard of a sitemap.
-    fn head(&self) -> String {
+    pub(super) fn head(&self) -> String {
         let report = self.report;
         let (state, sections) = (&report.state, &report.state.sections);
         let sum = |part: fn(&atlas_store::site_state::SectionState) -> u64| sections.iter().map(part).sum::<u64>();
@@ -143,8 +156,8 @@ impl ReportPage<'_> {
             ),
         };
         let mut out = format!(
-            "<header>\n<h1>The state of {}</h1>\n<p class=\"faint\">{}</p>\n<p class=\"lead\">The site tells search engines about {}{media}. {all_well}</p>\n<p class=\"faint\">A site keeps a list of its pages for search engines, called a sitemap, so that they find what is new without looking everywhere. This page shows what is on the list, whether engines can read it, and what they have done with it.</p>\n",
-            link(&report.site, &report.site),
+            "<header>\n{}\n<p class=\"faint\">{}</p>\n<p class=\"lead\">The site tells search engines about {}{media}. {all_well}</p>\n<p class=\"faint\">A site keeps a list of its pages for search engines, called a sitemap, so that they find what is new without looking everywhere. This page shows what is on the list, whether engines can read it, and what they have done with it.</p>\n",
+            self.headings.site(&format!("The state of {}", link(&report.site, &report.site))),
             text(&self.at(report.at)),
             count(pages, "page", "pages")
         );
@@ -185,12 +198,14 @@ impl ReportPage<'_> {
             parts.push(("uptake", "What engines took"));
         }
         parts.extend([("findings", "Can engines read it"), ("told", "Who was told"), ("files", "Sitemap files")]);
-        let links: String = parts.iter().map(|(id, name)| format!("<li><a href=\"#{id}\">{name}</a></li>")).collect();
-        out + &format!("<nav aria-label=\"Parts\"><ul>{links}</ul></nav>\n<main>\n")
+        let anchor = |id: &str| self.headings.anchor(id);
+        let links: String =
+            parts.iter().map(|(id, name)| format!("<li><a href=\"#{}\">{name}</a></li>", anchor(id))).collect();
+        out + &format!("<nav aria-label=\"Parts\"><ul>{links}</ul></nav>\n")
     }
 
     fn next(&self) -> String {
-        let mut out = "<section aria-labelledby=\"next\"><h2 id=\"next\">What to do next</h2>\n".to_owned();
+        let mut out = self.headings.part("next", "What to do next");
         if self.report.next.is_empty() {
             return out + "<p>Nothing. Look again after the next change to the site.</p></section>\n";
         }
@@ -235,7 +250,9 @@ impl ReportPage<'_> {
         });
         let ages = table(&["dated", "#pages", "share"], rows);
         format!(
-            "<section aria-labelledby=\"listed\"><h2 id=\"listed\">What is listed</h2>\n{sections}\n<h3>How old the content is</h3>\n<p class=\"faint\">By the dates that the pages declare, or on which their content was seen to change.</p>\n{ages}</section>\n"
+            "{}{sections}\n{}\n<p class=\"faint\">By the dates that the pages declare, or on which their content was seen to change.</p>\n{ages}</section>\n",
+            self.headings.part("listed", "What is listed"),
+            self.headings.within("How old the content is"),
         )
     }
 
@@ -277,7 +294,8 @@ impl ReportPage<'_> {
         });
         let rows = table(&["run", "when", "#entries", "#added", "#changed", "#removed", "#files written"], rows);
         format!(
-            "<section aria-labelledby=\"runs\"><h2 id=\"runs\">What came and went</h2>\n<figure><figcaption>Listed entries over time</figcaption>{}</figure>\n<figure><figcaption>URLs that came, changed and went{}</figcaption>{}</figure>\n<details><summary>The last {} as a table</summary>{rows}</details></section>\n",
+            "{}<figure><figcaption>Listed entries over time</figcaption>{}</figure>\n<figure><figcaption>URLs that came, changed and went{}</figcaption>{}</figure>\n<details><summary>The last {} as a table</summary>{rows}</details></section>\n",
+            self.headings.part("runs", "What came and went"),
             plot::steps(&label, &points, "entries", days),
             if after > 0 { ", after the first build" } else { "" },
             plot::bars(&changes, &times[after..], &series, "URLs", days),
@@ -287,7 +305,7 @@ impl ReportPage<'_> {
 
     fn findings(&self) -> String {
         let findings = &self.report.findings;
-        let head = "<section aria-labelledby=\"findings\"><h2 id=\"findings\">Can engines read it?</h2>\n";
+        let head = self.headings.part("findings", "Can engines read it?");
         if findings.is_empty() {
             return format!(
                 "{head}<p><strong class=\"good\">Yes.</strong> Nothing is wrong with the sitemap files.</p></section>\n"
@@ -312,7 +330,7 @@ impl ReportPage<'_> {
 
     fn told(&self) -> String {
         let report = self.report;
-        let mut out = "<section aria-labelledby=\"told\"><h2 id=\"told\">Who was told</h2>\n".to_owned();
+        let mut out = self.headings.part("told", "Who was told");
         if report.health.engines.is_empty() {
             out += "<p>No engine is told of changes. Engines find the sitemap through robots.txt, or because it was submitted in their consoles.</p>\n";
         } else {
@@ -343,7 +361,7 @@ impl ReportPage<'_> {
             let number = count(report.announcements.len() as u64, "announcement", "announcements");
             out += &format!("<details><summary>The last {number} and the answers</summary>{rows}</details>\n");
         }
-        out += "<h3>Sitemap files in consoles</h3>\n";
+        out += &self.headings.within("Sitemap files in consoles");
         if report.consoles.is_empty() {
             out += &format!(
                 "<p>Submit the main file once in the console of each engine that has one: {}</p>\n",
@@ -360,7 +378,7 @@ impl ReportPage<'_> {
             };
             let todo = list("Submit:", &one.submit) + &list("Remove:", &one.remove);
             let todo = if todo.is_empty() { "<p>Everything there is as it should be.</p>".to_owned() } else { todo };
-            out += &format!("<h4>{}</h4>{todo}\n", text(&one.console));
+            out += &format!("{}{todo}\n", self.headings.below(&one.console));
         }
         out + "</section>\n"
     }
@@ -369,7 +387,8 @@ impl ReportPage<'_> {
         let files = &self.report.state.files;
         let main = link(&self.report.main, &self.report.main);
         let mut out = format!(
-            "<section aria-labelledby=\"files\"><h2 id=\"files\">Sitemap files</h2>\n<p>The main file is {main}. Each file opens to its entries, the newest first.</p>\n"
+            "{}<p>The main file is {main}. Each file opens to its entries, the newest first.</p>\n",
+            self.headings.part("files", "Sitemap files")
         );
         for file in files.iter().take(MOST_FILES) {
             let name = file.address.rsplit('/').next().unwrap_or(&file.address);
@@ -407,7 +426,7 @@ impl ReportPage<'_> {
             let more = grouped((files.len() - MOST_FILES) as u64);
             out += &format!("<p class=\"faint\">And {more} more: idle-atlas report --json</p>\n");
         }
-        out + "</section>\n</main>\n"
+        out + "</section>\n"
     }
 }
 
@@ -423,9 +442,10 @@ fn age_of(under_days: Option<u32>) -> String {
     }
 }
 
-/// What `report` says when it is done.
-pub fn written(report: &SiteReport, file: &std::path::Path, layout: &Layout) -> String {
-    let mut out = format!("{} written. Open it in a browser.\n\n", file.display());
+/// What `report` says when it is done: with the file, if the site has one of its own.
+pub fn written(report: &SiteReport, file: Option<&Path>, layout: &Layout) -> String {
+    let written = |file: &Path| format!("{} written. Open it in a browser.\n\n", file.display());
+    let mut out = file.map_or(String::new(), written);
     if let Some(uptake) = &report.uptake {
         out += &format!("  {}\n", headline(uptake));
     }

@@ -18,6 +18,57 @@ pub fn link(url: &str, words: &str) -> String {
     }
 }
 
+/// How the parts of a site are headed: on a page of its own, or among other sites.
+pub struct Headings {
+    /// What begins each anchor.
+    prefix: String,
+    /// The level of the site's own heading.
+    level: u8,
+}
+
+impl Headings {
+    /// On a page of its own.
+    pub fn alone() -> Self {
+        Self { prefix: String::new(), level: 1 }
+    }
+
+    /// The site with this number on a page of several.
+    pub fn among(nth: usize) -> Self {
+        Self { prefix: format!("site-{nth}-"), level: 2 }
+    }
+
+    /// The anchor of a part.
+    pub fn anchor(&self, id: &str) -> String {
+        format!("{}{id}", self.prefix)
+    }
+
+    /// The site's own heading, in HTML.
+    pub fn site(&self, html: &str) -> String {
+        self.heading(0, html)
+    }
+
+    /// The begin of a part.
+    pub fn part(&self, id: &str, title: &str) -> String {
+        let (anchor, level) = (self.anchor(id), self.level + 1);
+        format!("<section aria-labelledby=\"{anchor}\"><h{level} id=\"{anchor}\">{}</h{level}>\n", text(title))
+    }
+
+    /// A heading within a part.
+    pub fn within(&self, title: &str) -> String {
+        self.heading(2, &text(title))
+    }
+
+    /// A heading below that.
+    pub fn below(&self, title: &str) -> String {
+        self.heading(3, &text(title))
+    }
+
+    fn heading(&self, deeper: u8, html: &str) -> String {
+        let level = self.level + deeper;
+        format!("<h{level}>{html}</h{level}>")
+    }
+}
+
 /// A cell of a table.
 pub struct Cell {
     html: String,

@@ -5,15 +5,15 @@ use atlas_store::uptake::Overview;
 use jiff::tz::TimeZone;
 
 use super::SiteReport;
-use super::parts::{Cell, link, table, text};
+use super::parts::{Cell, Headings, link, table, text};
 use super::plot;
 use crate::screen::{count, grouped, instant};
 use crate::view::uptake::{age, crawler_state, difference, lasting, named_delays, subject};
 
 /// The part; empty if nothing is known.
-pub fn part(report: &SiteReport, zone: &TimeZone) -> String {
+pub fn part(report: &SiteReport, zone: &TimeZone, headings: &Headings) -> String {
     let Some(uptake) = &report.uptake else { return String::new() };
-    let part = UptakePage { report, uptake, zone };
+    let part = UptakePage { report, uptake, zone, headings };
     let inside = [
         part.totals(),
         part.sections(),
@@ -28,7 +28,8 @@ pub fn part(report: &SiteReport, zone: &TimeZone) -> String {
         part.basis(),
     ];
     format!(
-        "<section aria-labelledby=\"uptake\"><h2 id=\"uptake\">What engines took</h2>\n<p class=\"faint\">An engine sends a program, its crawler, to fetch pages. Of those that it has fetched, it picks up some into its index. Only these can be found by searching.</p>\n{}</section>\n",
+        "{}<p class=\"faint\">An engine sends a program, its crawler, to fetch pages. Of those that it has fetched, it picks up some into its index. Only these can be found by searching.</p>\n{}</section>\n",
+        headings.part("uptake", "What engines took"),
         inside.concat()
     )
 }
@@ -58,6 +59,7 @@ struct UptakePage<'r> {
     report: &'r SiteReport,
     uptake: &'r Overview,
     zone: &'r TimeZone,
+    headings: &'r Headings,
 }
 
 impl UptakePage<'_> {
@@ -104,7 +106,8 @@ impl UptakePage<'_> {
         let by_age = standings("last changed", uptake.ages.iter().map(|one| cells(&age(one.under_days), &one.pages)));
         let legend = "<p class=\"legend\"><span class=\"key taken\">yes</span><span class=\"key not\">no</span><span class=\"key waits\">waiting</span></p>";
         format!(
-            "<h3>By section</h3>{bars}{legend}<details><summary>The numbers, by section and by age</summary>{by_section}{by_age}</details>\n"
+            "{}{bars}{legend}<details><summary>The numbers, by section and by age</summary>{by_section}{by_age}</details>\n",
+            self.headings.within("By section")
         )
     }
 
@@ -141,7 +144,7 @@ impl UptakePage<'_> {
             return String::new();
         }
         let rows = table(&["what the engine says", "engine", "#URLs", "does it matter?"], rows.into_iter());
-        format!("<h3>Why not, by the engine's own word</h3>{rows}\n")
+        self.headings.within("Why not, by the engine's own word") + &rows + "\n"
     }
 
     fn differences(&self) -> String {
@@ -150,7 +153,8 @@ impl UptakePage<'_> {
             return String::new();
         }
         let items = all.iter().map(|one| format!("<li>{}</li>", text(&difference(one, self.uptake.thin_words))));
-        format!("<h3>What sets apart what was not picked up</h3><ul>{}</ul>\n", items.collect::<String>())
+        let title = self.headings.within("What sets apart what was not picked up");
+        format!("{title}<ul>{}</ul>\n", items.collect::<String>())
     }
 
     fn worth(&self) -> String {
@@ -170,7 +174,7 @@ impl UptakePage<'_> {
             };
             vec![Cell::url(self.page(&one.url)), Cell::words(about.join("; ")), Cell::words(visits)]
         });
-        format!("<h3>Most worth looking at</h3>{}\n", table(&["page", "what is known", "visited"], rows))
+        self.headings.within("Most worth looking at") + &table(&["page", "what is known", "visited"], rows) + "\n"
     }
 
     fn searches(&self) -> String {
@@ -186,11 +190,10 @@ impl UptakePage<'_> {
                 true => String::new(),
                 false => format!("<p>What moved most since the numbers before:</p>{}", table(&["page", "shown", "position"], moved)),
             };
+            let (first, last) = &one.days;
+            let title = self.headings.within(&format!("What searchers did, by {} ({first} to {last})", one.engine));
             format!(
-                "<h3>What searchers did, by {} ({} to {})</h3><p>By the last numbers, pages were shown {} and clicked {}. <strong>{}</strong> of the listed {} were never shown.</p><ul>{never}</ul>{moved}\n",
-                text(&one.engine),
-                text(&one.days.0),
-                text(&one.days.1),
+                "{title}<p>By the last numbers, pages were shown {} and clicked {}. <strong>{}</strong> of the listed {} were never shown.</p><ul>{never}</ul>{moved}\n",
                 count(one.shown, "time", "times"),
                 count(one.clicked, "time", "times"),
                 grouped(one.never_shown),
@@ -222,7 +225,9 @@ impl UptakePage<'_> {
             vec![Cell::words(words), Cell::number(one.requests), Cell::words(format!("{:.1} %", one.percent))]
         });
         let shares = table(&["what they asked for", "#requests", "share"], shares);
-        format!("<h3>The crawlers that came</h3>{crawlers}<h3>Where their requests went</h3>{shares}\n")
+        let (came, went) =
+            (self.headings.within("The crawlers that came"), self.headings.within("Where their requests went"));
+        format!("{came}{crawlers}{went}{shares}\n")
     }
 
     fn delays(&self) -> String {
@@ -235,7 +240,7 @@ impl UptakePage<'_> {
             return String::new();
         }
         let rows = table(&["", "half within", "nine tenths within", "#pages"], rows.into_iter());
-        format!("<h3>How long it takes</h3>{rows}\n")
+        self.headings.within("How long it takes") + &rows + "\n"
     }
 
     fn consoles(&self) -> String {
@@ -315,6 +320,6 @@ impl UptakePage<'_> {
             ));
         }
         let items: String = items.iter().map(|item| format!("<li>{}</li>", text(item))).collect();
-        format!("<h3>What this rests on</h3><ul>{items}</ul>\n")
+        format!("{}<ul>{items}</ul>\n", self.headings.within("What this rests on"))
     }
 }
