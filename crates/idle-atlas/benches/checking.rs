@@ -5,6 +5,9 @@
 //! cargo bench --bench checking -- pages [PAGES] [RUNS]       pages of nginx on loopback, beside wget (Debian: nginx, wget)
 //! ```
 
+#[path = "site/median.rs"]
+mod median;
+
 use std::fmt::Write as _;
 use std::fs;
 use std::net::{TcpListener, TcpStream};
@@ -13,6 +16,7 @@ use std::process::{Child, Command, Stdio};
 use std::thread;
 use std::time::{Duration, Instant};
 
+use median::median;
 use tempfile::TempDir;
 
 const ROOT: &str = "https://www.marrowvale.example/";
@@ -52,11 +56,6 @@ fn peak_of(process: u32) -> u64 {
     let status = fs::read_to_string(format!("/proc/{process}/status")).unwrap_or_default();
     let line = status.lines().find_map(|line| line.strip_prefix("VmHWM:"));
     line.and_then(|line| line.trim().trim_end_matches(" kB").parse().ok()).unwrap_or(0)
-}
-
-fn median(mut times: Vec<Duration>) -> Duration {
-    times.sort();
-    times[times.len() / 2]
 }
 
 fn files(entries: usize, runs: usize) {

@@ -5,6 +5,9 @@
 //! cargo bench --bench telling -- watch [FILES]           `watch` on a folder of pages: idle, and after an edit (Linux)
 //! ```
 
+#[path = "site/median.rs"]
+mod median;
+
 use std::collections::HashMap;
 use std::fs;
 use std::io::{BufRead, BufReader, Write as _};
@@ -15,6 +18,7 @@ use std::time::{Duration, Instant};
 
 use atlas_io::test_engine::serve::{self, Served};
 use atlas_io::test_engine::{TestEngine, TestEngineSettings};
+use median::median;
 use tempfile::TempDir;
 
 const KEY: &str = "0123456789abcdef0123456789abcdef";
@@ -212,9 +216,4 @@ fn resident(child: &Child) -> u64 {
     let status = fs::read_to_string(format!("/proc/{}/status", child.id())).unwrap_or_default();
     let line = status.lines().find_map(|line| line.strip_prefix("VmRSS:"));
     line.and_then(|line| line.split_whitespace().next()?.parse().ok()).unwrap_or_default()
-}
-
-fn median(mut times: Vec<Duration>) -> Duration {
-    times.sort();
-    times[times.len() / 2]
 }

@@ -6,6 +6,8 @@
 //! cargo bench --bench uptake -- report [ENTRIES] [RUNS]         the report of a large site with many runs
 //! ```
 
+#[path = "site/median.rs"]
+mod median;
 mod site;
 
 use std::fs::{self, File};
@@ -14,6 +16,7 @@ use std::path::Path;
 use std::process::{Command, Stdio};
 use std::time::{Duration, Instant};
 
+use median::median;
 use site::BenchSite;
 
 const ROOT: &str = "https://www.marrowvale.example/";
@@ -78,11 +81,6 @@ fn write_log(path: &Path, lines: usize, entries: usize) {
         )
         .expect("it is written");
     }
-}
-
-fn median(mut times: Vec<Duration>) -> Duration {
-    times.sort_unstable();
-    times[times.len() / 2]
 }
 
 fn shell(folder: &Path, line: &str) -> Duration {

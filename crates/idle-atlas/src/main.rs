@@ -7,8 +7,8 @@ mod screen;
 mod session;
 mod interrupt;
 mod view;
-mod commands;
 mod sites;
+mod commands;
 #[cfg(all(test, feature = "test-engine"))]
 mod reference_pages;
 

@@ -164,14 +164,12 @@ impl Chooser {
         ruled: &Ruled<'_>,
         trail: &mut impl Trail,
     ) -> Option<Verdict> {
-        if contribution.gone {
-            return Some(trail.out(Reason::Gone, "gone", || "yes".to_owned()));
-        }
         if let Some(value) = &contribution.unreadable {
             return Some(trail.out(Reason::Unreadable, "what decides about it", || format!("cannot be read: {value}")));
         }
-        if contribution.draft {
-            return Some(trail.out(Reason::Draft, "draft", || "yes".to_owned()));
+        let says = [(contribution.gone, Reason::Gone, "gone"), (contribution.draft, Reason::Draft, "draft")];
+        if let Some((_, reason, question)) = says.into_iter().find(|(is_so, ..)| *is_so) {
+            return Some(trail.out(reason, question, || "yes".to_owned()));
         }
         let own = contribution.keep.map(|value| Setting { value, from: SettingOrigin::Itself });
         match own.or(ruled.keep) {
@@ -481,8 +479,7 @@ mod tests {
     #[test]
     fn the_trail_names_every_rule_and_the_winner() {
         let (_, steps) = chooser().explain(&at("/staff/vacancies/porter/"), &[0]);
-        let told: Vec<String> = steps.iter().map(|step| format!("{}: {}", step.question, step.answer)).collect();
-        let told = told.join("\n");
+        let told: String = steps.iter().map(|step| format!("{}: {}\n", step.question, step.answer)).collect();
         for wanted in [
             "rule: line 10, matching /staff/**: keep = false, priority = 0.1",
             "rule: line 14, matching /staff/vacancies/**: keep = true",

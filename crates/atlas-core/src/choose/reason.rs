@@ -27,10 +27,10 @@ pub enum Reason {
     Redirect,
     /// The page names another URL as its canonical address.
     CanonicalElsewhere,
-    /// The row says that it is no longer there.
-    Gone,
     /// A field that decides whether it is kept cannot be read.
     Unreadable,
+    /// The row says that it is no longer there.
+    Gone,
     /// It is not public yet.
     Draft,
     /// The page or row asks to be left out.
@@ -68,8 +68,8 @@ impl Reason {
         Self::Noindex,
         Self::Redirect,
         Self::CanonicalElsewhere,
-        Self::Gone,
         Self::Unreadable,
+        Self::Gone,
         Self::Draft,
         Self::OwnWord,
         Self::Rule,
@@ -96,8 +96,8 @@ impl Reason {
             Self::Noindex => "noindex",
             Self::Redirect => "redirect",
             Self::CanonicalElsewhere => "canonical-elsewhere",
-            Self::Gone => "gone",
             Self::Unreadable => "unreadable",
+            Self::Gone => "gone",
             Self::Draft => "draft",
             Self::OwnWord => "own-word",
             Self::Rule => "rule",

@@ -5,6 +5,7 @@
 use std::fs::{self, File};
 use std::io::{self, BufReader, Read, Seek, SeekFrom};
 use std::path::{Path, PathBuf};
+use std::sync::atomic::{AtomicBool, Ordering};
 use std::sync::{Arc, Mutex, PoisonError};
 use std::time::Duration;
 
@@ -26,8 +27,8 @@ use crate::secret::Secret;
 
 /// The name of the file that says which state of the ledger is in a folder.
 const STATE: &str = "travelled";
-/// How long to wait for a run on another machine.
-const PATIENCE: Duration = Duration::from_secs(60);
+/// How long to wait for a run on another machine: longer than the lease of one that was killed.
+const PATIENCE: Duration = Duration::from_secs(lease::LEASE_SECONDS + 15);
 
 /// Where a ledger is kept between runs.
 #[derive(Debug, Clone)]
@@ -56,6 +57,8 @@ pub struct Trip {
     home: LedgerHome,
     lease: Option<Lease>,
     state: Mutex<Travelled>,
+    /// Whether there are answers beside the ledger in its home.
+    has_answers: Arc<AtomicBool>,
     stop: Stop,
 }
 
@@ -107,7 +110,13 @@ impl LedgerHome {
 
     fn begin(&self, lease: Option<Lease>, stop: &Stop) -> Result<Trip, String> {
         let failed = |error: io::Error| format!("the ledger cannot be fetched from {}: {error}", self.address);
-        let trip = Trip { home: self.clone(), lease, state: Mutex::default(), stop: stop.clone() };
+        let trip = Trip {
+            home: self.clone(),
+            lease,
+            state: Mutex::default(),
+            has_answers: Arc::default(),
+            stop: stop.clone(),
+        };
         trip.fetch().map_err(failed)?;
         trip.take_answers().map_err(|error| format!("{}: {error}", self.address))?;
         Ok(trip)
@@ -153,6 +162,7 @@ impl Trip {
         let key = self.home.answers();
         let read = bucket.whole(&key, &self.stop).map_err(StoreError::io("cannot read", &key))?;
         let Some((bytes, _)) = read else { return Ok(()) };
+        self.has_answers.store(true, Ordering::Relaxed);
         let text = String::from_utf8_lossy(&bytes);
         let Some((tag, answers)) = text.split_once('\n').filter(|(tag, _)| *tag == self.state().tag) else {
             return Ok(());
@@ -205,7 +215,10 @@ impl Trip {
         let state = Travelled { tag: tag.unwrap_or_default(), print };
         state.write(folder).map_err(failed)?;
         *self.state() = state;
-        bucket.remove(&self.home.answers(), &Stop::default()).map_err(failed)
+        match self.has_answers.swap(false, Ordering::Relaxed) {
+            true => bucket.remove(&self.home.answers(), &Stop::default()).map_err(failed),
+            false => Ok(()),
+        }
     }
 
     /// Puts back what engines answer from now on, after each commit to `ledger`. The ledger is put back first, so that the
@@ -220,6 +233,7 @@ impl Trip {
         }
         self.put_back()?;
         let (home, tag) = (self.home.clone(), self.state().tag.clone());
+        let has_answers = Arc::clone(&self.has_answers);
         let last = ledger.last_answer().map_err(|error| error.to_string())?;
         let before = Mutex::new(ledger.answers_after(last).map_err(|error| error.to_string())?);
         ledger.after_commit(Box::new(move || {
@@ -230,6 +244,7 @@ impl Trip {
                 return Ok(());
             }
             let bytes = [tag.as_bytes(), b"\n", &answers].concat();
+            has_answers.store(true, Ordering::Relaxed);
             let put = home.bucket.put(&home.answers(), bytes.into(), &PutHow::default(), &Stop::default());
             put.map_err(StoreError::io("cannot put back the answers of engines to", home.answers()))?;
             *before = answers;

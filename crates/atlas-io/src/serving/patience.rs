@@ -75,3 +75,52 @@ impl<S: AsyncWrite + Unpin> AsyncWrite for Patient<S> {
         patient.or_give_up(poll, context)
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use tokio::io::{AsyncReadExt, AsyncWriteExt, duplex};
+
+    use super::*;
+
+    const PATIENCE: Duration = Duration::from_millis(200);
+
+    fn run(test: impl Future<Output = ()>) {
+        tokio::runtime::Builder::new_current_thread().enable_time().build().unwrap().block_on(test);
+    }
+
+    #[test]
+    fn a_client_that_reads_nothing_is_given_up() {
+        run(async {
+            let (mine, _theirs) = duplex(64);
+            let mut patient = Patient::new(mine, PATIENCE);
+            let error = patient.write_all(&[0; 1_000]).await.unwrap_err();
+            assert_eq!(error.kind(), io::ErrorKind::TimedOut);
+        });
+    }
+
+    #[test]
+    fn a_client_that_says_nothing_is_given_up() {
+        run(async {
+            let (mine, _theirs) = duplex(64);
+            let error = Patient::new(mine, PATIENCE).read(&mut [0; 8]).await.unwrap_err();
+            assert_eq!(error.kind(), io::ErrorKind::TimedOut);
+        });
+    }
+
+    #[test]
+    fn a_client_that_reads_slowly_gets_everything() {
+        run(async {
+            let (mine, mut theirs) = duplex(64);
+            let mut patient = Patient::new(mine, PATIENCE * 25);
+            let reading = async {
+                let mut read = 0;
+                while read < 1_000 {
+                    sleep(PATIENCE / 10).await;
+                    read += theirs.read(&mut [0; 64]).await.unwrap();
+                }
+            };
+            let (written, ()) = tokio::join!(patient.write_all(&[0; 1_000]), reading);
+            written.unwrap();
+        });
+    }
+}

@@ -27,8 +27,6 @@ use super::catalog::{Catalog, CatalogFile};
 use super::metrics::SiteMetrics;
 use super::patience::Patient;
 
-/// How many connections are served at once. More wait in the queue of the system.
-const CONNECTIONS: usize = 1_024;
 /// How long the head of a request may take, and a connection may be idle.
 const HEAD: Duration = Duration::from_secs(15);
 /// How long nothing may move on a connection.
@@ -53,6 +51,8 @@ pub struct ServeSettings<'s> {
     pub listen: SocketAddr,
     /// The address of /healthz and /metrics, if they are served.
     pub health: Option<SocketAddr>,
+    /// How many connections are served at once. More wait in the queue of the system.
+    pub connections: usize,
     /// The Cache-Control of every file.
     pub cache_control: Option<String>,
     /// Reads the state of the site; `None` if it cannot be read now.
@@ -121,9 +121,10 @@ pub fn serve(settings: &ServeSettings<'_>, stop: &Stop, ready: impl FnOnce(Serve
         let address = |listener: &TcpListener| listener.local_addr();
         ready(ServerAddresses { files: address(&files)?, health: health.as_ref().map(address).transpose()? });
         let mut tasks = JoinSet::new();
-        tasks.spawn(accept(files, Arc::clone(&shared), stop.clone(), ListensFor::Files));
+        let room = || Arc::new(Semaphore::new(settings.connections));
+        tasks.spawn(accept((files, room()), Arc::clone(&shared), stop.clone(), ListensFor::Files));
         if let Some(health) = health {
-            tasks.spawn(accept(health, Arc::clone(&shared), stop.clone(), ListensFor::Health));
+            tasks.spawn(accept((health, room()), Arc::clone(&shared), stop.clone(), ListensFor::Health));
         }
         while !stop.is_asked() {
             tokio::time::sleep(GLANCE).await;
@@ -146,9 +147,13 @@ enum ListensFor {
     Health,
 }
 
-/// Accepts connections until it is asked to stop, and ends those that there are.
-async fn accept(listener: TcpListener, shared: Arc<ServerState>, stop: Stop, purpose: ListensFor) {
-    let room = Arc::new(Semaphore::new(CONNECTIONS));
+/// Accepts connections, as long as there is room, until it is asked to stop, and ends those that there are.
+async fn accept(
+    (listener, room): (TcpListener, Arc<Semaphore>),
+    shared: Arc<ServerState>,
+    stop: Stop,
+    purpose: ListensFor,
+) {
     let (ending, ended) = tokio::sync::watch::channel(false);
     let mut connections = JoinSet::new();
     let asked = async {
@@ -364,5 +369,52 @@ impl KeptFiles {
             None => self.order.push_back(file.name),
         }
         bytes
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use std::io::{Read, Write};
+    use std::net::TcpStream;
+    use std::sync::mpsc::channel;
+
+    use super::*;
+
+    /// With all connections taken, others wait, and the server still ends when it is asked to.
+    #[test]
+    fn a_full_house_waits_for_room_and_ends() {
+        let folder = tempfile::tempdir().unwrap();
+        let (stop, (told, address)) = (Stop::default(), channel());
+        let asked = stop.clone();
+        let path = folder.path().to_owned();
+        let serving = std::thread::spawn(move || {
+            let settings = ServeSettings {
+                folder: path,
+                site: "/".to_owned(),
+                listen: "127.0.0.1:0".parse().unwrap(),
+                health: None,
+                connections: 2,
+                cache_control: None,
+                metrics: &|| None,
+            };
+            serve(&settings, &asked, |addresses| told.send(addresses.files).unwrap())
+        });
+        let address = address.recv().unwrap();
+        let connect = || {
+            let mut stream = TcpStream::connect(address).unwrap();
+            stream.set_read_timeout(Some(Duration::from_millis(400))).unwrap();
+            stream.write_all(b"GET /sitemap.xml HTTP/1.1\r\nhost: x\r\n\r\n").unwrap();
+            stream
+        };
+        let is_answered = |stream: &mut TcpStream| stream.read(&mut [0; 64]).is_ok_and(|read| read > 0);
+        let mut guests: Vec<TcpStream> = (0..2).map(|_| connect()).collect();
+        assert!(guests.iter_mut().all(is_answered));
+        let mut late: Vec<TcpStream> = (0..3).map(|_| connect()).collect();
+        assert!(!late.iter_mut().any(is_answered), "they wait");
+        guests.pop();
+        late[0].set_read_timeout(Some(Duration::from_secs(20))).unwrap();
+        assert!(is_answered(&mut late[0]), "the first of them is let in");
+        stop.ask();
+        assert!(serving.join().unwrap().is_ok());
     }
 }

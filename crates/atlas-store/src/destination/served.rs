@@ -61,9 +61,10 @@ impl ServedFiles {
         }
     }
 
-    fn database(&self) -> Result<MutexGuard<'_, Option<Connection>>, StoreError> {
+    /// The open database; `None` if there is none yet and it is not to be made.
+    fn database(&self, make: bool) -> Result<MutexGuard<'_, Option<Connection>>, StoreError> {
         let mut open = self.open.lock().unwrap_or_else(PoisonError::into_inner);
-        if open.is_none() {
+        if open.is_none() && (make || self.folder.join(DATABASE).is_file()) {
             fs::create_dir_all(&self.folder).map_err(StoreError::io("cannot make", &self.folder))?;
             let connection = Connection::open(self.folder.join(DATABASE))?;
             connection.busy_timeout(PATIENCE)?;
@@ -79,19 +80,19 @@ impl ServedFiles {
         Ok(open)
     }
 
-    fn with<T>(&self, work: impl FnOnce(&Connection) -> Result<T, StoreError>) -> Result<T, StoreError> {
-        let open = self.database()?;
-        open.as_ref().map_or(Err(StoreError::Stopped), work)
+    /// Looks something up. Where nothing was ever put, there is nothing.
+    fn look<T: Default>(&self, work: impl FnOnce(&Connection) -> Result<T, StoreError>) -> Result<T, StoreError> {
+        self.database(false)?.as_ref().map_or_else(|| Ok(T::default()), work)
     }
 
-    /// The same, within the transaction that ends when all is published.
+    /// Changes something, within the transaction that ends when all is published.
     fn change<T>(&self, work: impl FnOnce(&Connection) -> Result<T, StoreError>) -> Result<T, StoreError> {
-        self.with(|connection| {
-            if connection.is_autocommit() {
-                connection.execute_batch("begin immediate")?;
-            }
-            work(connection)
-        })
+        let open = self.database(true)?;
+        let connection = open.as_ref().ok_or(StoreError::Stopped)?;
+        if connection.is_autocommit() {
+            connection.execute_batch("begin immediate")?;
+        }
+        work(connection)
     }
 }
 
@@ -126,7 +127,7 @@ impl Destination for ServedFiles {
         if let Some(folder) = self.elsewhere(name) {
             return folder.read(name);
         }
-        self.with(|connection| {
+        self.look(|connection| {
             let mut statement = connection.prepare_cached("select bytes from file where name = ?1")?;
             Ok(statement.query_row([plain(name)], |row| row.get(0)).optional()?)
         })
@@ -136,7 +137,7 @@ impl Destination for ServedFiles {
         if let Some(folder) = self.elsewhere(name) {
             return folder.version(name);
         }
-        self.with(|connection| {
+        self.look(|connection| {
             let mut statement = connection.prepare_cached("select length(bytes), mark from file where name = ?1")?;
             let version =
                 |row: &rusqlite::Row<'_>| Ok(Version::new(row.get::<_, i64>(0)?.cast_unsigned(), row.get(1)?));
@@ -169,7 +170,7 @@ impl Destination for ServedFiles {
     }
 
     fn list(&self) -> Result<Vec<String>, StoreError> {
-        self.with(|connection| {
+        self.look(|connection| {
             let mut statement = connection.prepare_cached("select name from file")?;
             let names = statement.query_map([], |row| row.get(0))?;
             Ok(names.collect::<Result<_, _>>()?)
@@ -191,7 +192,7 @@ impl Destination for ServedFiles {
     }
 
     fn publish(&self) -> Result<(), StoreError> {
-        self.with(|connection| {
+        self.look(|connection| {
             if !connection.is_autocommit() {
                 connection.execute_batch("commit")?;
                 // The log would grow with every build while someone reads.
@@ -281,6 +282,8 @@ mod tests {
         let folder = tempfile::tempdir().unwrap();
         assert!(ServedReader::open(folder.path()).unwrap().is_none());
         let files = ServedFiles::new(folder.path().to_owned(), None, None);
+        assert_eq!((files.list().unwrap(), files.read("sitemap.xml").unwrap()), (Vec::new(), None));
+        assert!(ServedReader::open(folder.path()).unwrap().is_none(), "looking makes nothing");
         replace(&files, "atlas-pages-1.xml", b"<urlset/>").unwrap();
         let reader = ServedReader::open(folder.path()).unwrap().unwrap();
         let before = reader.generation().unwrap();

@@ -23,13 +23,13 @@ type DatedRow = (String, MadePage, i64);
 
 /// A table whose rows know when they changed.
 #[derive(Clone, Default)]
-struct Depot {
+struct ChangingTable {
     rows: Arc<Mutex<Vec<DatedRow>>>,
     /// How many rows were asked for.
     asked: Arc<AtomicU64>,
 }
 
-impl Depot {
+impl ChangingTable {
     fn of(rows: Vec<(String, MadePage)>, day: i64) -> Self {
         let depot = Self::default();
         rows.into_iter().for_each(|(url, page)| depot.set(&url, page, day));
@@ -63,16 +63,16 @@ impl Depot {
 }
 
 /// The rows of such a table as a source.
-struct DepotRows {
-    depot: Depot,
+struct ChangingRows {
+    depot: ChangingTable,
     full_every: Option<SignedDuration>,
     knows_rows: bool,
     fails: bool,
 }
 
-impl DepotRows {
+impl ChangingRows {
     /// Which can be asked for changes alone, and is read in full every four days.
-    fn new(depot: &Depot) -> Self {
+    fn new(depot: &ChangingTable) -> Self {
         let full_every = Some(SignedDuration::from_hours(4 * 24));
         Self { depot: depot.clone(), full_every, knows_rows: true, fails: false }
     }
@@ -82,7 +82,7 @@ impl DepotRows {
     }
 }
 
-impl Source for DepotRows {
+impl Source for ChangingRows {
     fn name(&self) -> String {
         "depot".into()
     }
@@ -120,15 +120,15 @@ impl Source for DepotRows {
 }
 
 /// A small site with one table of forty halts, built once.
-fn site() -> (Small, Depot) {
+fn site() -> (Small, ChangingTable) {
     let site = Small::new();
-    let depot = Depot::of(pages("halts", 0..40), site.day);
-    built(&site, DepotRows::new(&depot));
+    let depot = ChangingTable::of(pages("halts", 0..40), site.day);
+    built(&site, ChangingRows::new(&depot));
     assert_eq!(depot.asked(), 40);
     (site, depot)
 }
 
-fn built(site: &Small, rows: DepotRows) -> Built {
+fn built(site: &Small, rows: ChangingRows) -> Built {
     built_of(site, &rows.boxed())
 }
 
@@ -140,9 +140,9 @@ fn built_of(site: &Small, sources: &[Box<dyn Source>]) -> Built {
 }
 
 /// The next day's build.
-fn next(site: &mut Small, depot: &Depot) -> Built {
+fn next(site: &mut Small, depot: &ChangingTable) -> Built {
     site.day += 1;
-    built(site, DepotRows::new(depot))
+    built(site, ChangingRows::new(depot))
 }
 
 fn halt(number: u32) -> String {
@@ -221,7 +221,7 @@ fn a_survey_reads_everything_and_remembers_nothing() {
     let (mut site, depot) = site();
     site.day += 2;
     depot.edit(&halt(3), site.day, |page| page.title = 9);
-    let seen = site.with_sources(&DepotRows::new(&depot).boxed(), survey).unwrap();
+    let seen = site.with_sources(&ChangingRows::new(&depot).boxed(), survey).unwrap();
     assert_eq!((depot.asked(), seen.entries()), (40, 40));
     assert_eq!(next(&mut site, &depot).survey.changes.changed.count, 1);
 }
@@ -231,12 +231,12 @@ fn a_source_that_fails_is_asked_again_for_the_same() {
     let (mut site, depot) = site();
     site.day += 2;
     depot.edit(&halt(3), site.day, |page| page.title = 9);
-    let failed = built(&site, DepotRows { fails: true, ..DepotRows::new(&depot) });
+    let failed = built(&site, ChangingRows { fails: true, ..ChangingRows::new(&depot) });
     assert_eq!(failed.survey.entries(), 40);
     // It is asked from before the failed run, although that came after the change.
     site.day += 1;
     depot.edit(&halt(4), site.day - 1, |page| page.title = 9);
-    let mended = built(&site, DepotRows::new(&depot));
+    let mended = built(&site, ChangingRows::new(&depot));
     assert!(increment(&mended).is_some());
     assert!(mended.survey.changes.changed.examples.contains(&halt(4)));
 }
@@ -263,7 +263,7 @@ fn pages_of_several_sources_are_read_in_full(#[case] knows_rows: bool) {
     let sources = |rows: Vec<(String, MadePage)>| -> Vec<Box<dyn Source>> {
         let other = MadeRows::new("other", rows);
         let other = if knows_rows { other } else { other.read_anew() };
-        vec![Box::new(DepotRows::new(&depot)), Box::new(other)]
+        vec![Box::new(ChangingRows::new(&depot)), Box::new(other)]
     };
     site.day += 2;
     built_of(&site, &sources(pages("halts", 35..45)));
@@ -288,7 +288,7 @@ fn a_clock_that_went_back_reads_everything() {
     let (mut site, depot) = site();
     site.day -= 1;
     site.allow = vec![atlas_store::report::Guard::Clock];
-    assert_eq!(increment(&built(&site, DepotRows::new(&depot))), None);
+    assert_eq!(increment(&built(&site, ChangingRows::new(&depot))), None);
 }
 
 /// The number of histories: more with `HISTORIES=500 cargo test -p atlas-store --test store`.
@@ -308,7 +308,7 @@ proptest! {
     ) {
         let (mut railway, mut twin) = (Railway::in_memory(gzip, &InMemory::default()), Railway::in_memory(gzip, &InMemory::default()));
         let (mut pages, mut next, mut limit) = (Pages::new(), 0, 10);
-        let (depot, mut before) = (Depot::default(), BTreeMap::<String, MadePage>::new());
+        let (depot, mut before) = (ChangingTable::default(), BTreeMap::<String, MadePage>::new());
         for day in std::iter::once(Day::Add(5)).chain(days) {
             railway.day += 1;
             twin.day += 1;
@@ -324,8 +324,8 @@ proptest! {
                 depot.edit(url, railway.day, |page| page.gone = true);
             }
             before = now;
-            let mine = railway.with_sources(&DepotRows { knows_rows, ..DepotRows::new(&depot) }.boxed(), limit, build).unwrap();
-            let theirs = twin.with_sources(&DepotRows { full_every: None, ..DepotRows::new(&depot) }.boxed(), limit, build).unwrap();
+            let mine = railway.with_sources(&ChangingRows { knows_rows, ..ChangingRows::new(&depot) }.boxed(), limit, build).unwrap();
+            let theirs = twin.with_sources(&ChangingRows { full_every: None, ..ChangingRows::new(&depot) }.boxed(), limit, build).unwrap();
             let (Ended::Built(mine), Ended::Built(theirs)) = (mine, theirs) else { continue };
             prop_assert_eq!(mine.survey.entries(), theirs.survey.entries());
             prop_assert_eq!(&mine.survey.changes, &theirs.survey.changes);

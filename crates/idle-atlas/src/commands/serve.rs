@@ -16,6 +16,8 @@ use crate::exit::{Exit, Failure};
 use crate::screen::STRONG;
 use crate::session::Session;
 
+/// How many connections are served at once, and as many for health.
+const CONNECTIONS: usize = 1_024;
 /// The most announcements that are counted by what became of them.
 const MOST_COUNTED: usize = 10_000;
 
@@ -46,6 +48,7 @@ pub fn serving(
     }
     let metrics = || metrics(settings).ok();
     let serving = ServeSettings {
+        connections: CONNECTIONS,
         folder: settings.ledger.clone(),
         site: settings.site.root().path().to_owned(),
         listen: arguments.listen,

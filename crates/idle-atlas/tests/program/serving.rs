@@ -2,6 +2,7 @@
 
 use std::io::{BufRead, BufReader, Read, Write};
 use std::net::{SocketAddr, TcpStream};
+use std::path::Path;
 use std::process::{Child, Command, Stdio};
 use std::thread;
 use std::time::{Duration, Instant};
@@ -9,6 +10,7 @@ use std::time::{Duration, Instant};
 use rstest::rstest;
 use serde_json::Value;
 
+use crate::nginx::{Nginx, free_port};
 use crate::support::{NOON, TestSite, parse, source};
 
 /// A server of its own process, which ends with the test.
@@ -244,6 +246,47 @@ fn it_ends_cleanly() {
     let ended = serving.child.wait().unwrap();
     assert_eq!(ended.code(), Some(0));
     assert!(begun.elapsed() < Duration::from_secs(8));
+}
+
+/// Behind nginx, with the lines of the guide.
+#[test]
+#[ignore = "needs nginx"]
+fn nginx_passes_its_paths_on() {
+    let guide = Path::new(env!("CARGO_MANIFEST_DIR")).join("../../docs/guide/serving.md");
+    let guide = std::fs::read_to_string(guide).unwrap();
+    let (_, lines) = guide.split_once("```nginx\n").unwrap();
+    let lines = lines.split_once("```").unwrap().0;
+    let mut site = served(120, 0);
+    site.page("halts/index.html", "Halts", "Where trains stop");
+    site.run(&["build"]).says(0, &["120 entries"]);
+    let serving = Serving::start(&site, &["serve", "--json"]);
+    let port = free_port();
+    let directives = lines.replace("127.0.0.1:8480", &serving.files.to_string());
+    assert_ne!(directives, lines);
+    let _nginx = Nginx::start(&site.path("public"), port, &directives, "");
+    let front = SocketAddr::from(([127, 0, 0, 1], port));
+    let get = |path: &str, more: &str| {
+        let request = format!("GET {path} HTTP/1.1\r\nhost: www.marrowvale.example\r\nconnection: close\r\n{more}\r\n");
+        serving.ask(front, request.as_bytes())
+    };
+    let index = get("/sitemap.xml", "");
+    assert_eq!((status(&index), parse(body(&index)).2.len()), ("200", 3));
+    let packed = get("/atlas-pages-1.xml", "accept-encoding: gzip\r\n");
+    assert!(head(&packed).contains("content-encoding: gzip"), "{}", head(&packed));
+    let tag = head(&index).lines().find_map(|line| line.strip_prefix("etag: ").map(str::to_owned)).unwrap();
+    assert_eq!(status(&get("/sitemap.xml", &format!("if-none-match: {tag}\r\n"))), "304");
+    assert_eq!((status(&get("/robots.txt", "")), status(&get("/atlas.css", ""))), ("200", "200"));
+    // The site's own pages are still nginx's.
+    assert!(String::from_utf8_lossy(body(&get("/halts/", ""))).contains("Where trains stop"));
+    assert_eq!(status(&get("/ledger.db", "")), "404");
+    // A new build is there at once, through nginx as well.
+    site.at(NOON + 60);
+    table(&site, 60, 1);
+    site.run(&["build", "--allow", "shrink"]).says(0, &["60 entries"]);
+    thread::sleep(Duration::from_millis(300));
+    assert_eq!(parse(body(&get("/sitemap.xml", ""))).2.len(), 2);
+    site.reconfigure("[site]", &format!("[site]\nreached_at = \"http://127.0.0.1:{port}\""));
+    site.run(&["check"]).says(0, &["Nothing is wrong"]);
 }
 
 #[test]
