@@ -1,6 +1,6 @@
 //! The command `serve`: answers for the files that were published, where nothing is written into a web root.
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 
 use atlas_io::engines::{ToAnnounce, all_pending};
 use atlas_io::serving::{EngineMetrics, ServeSettings, ServerAddresses, SiteMetrics, serve};
@@ -24,11 +24,14 @@ const MOST_COUNTED: usize = 10_000;
 pub fn run(settings: &Settings, arguments: &ServeArguments, session: &Session) -> Result<Exit, Failure> {
     let screen = &session.screen;
     session.stop.heed();
-    let is_empty = ServedReader::open(&settings.ledger)?.is_none();
+    let paths = match ServedReader::open(&settings.ledger)? {
+        Some(reader) => to_pass_on(reader.files()?.into_iter().map(|file| file.name), settings.site.root().path()),
+        None => BTreeSet::new(),
+    };
     serving(settings, arguments, &session.stop, |addresses| {
-        let document = json!({ "files": addresses.files, "health": addresses.health });
+        let document = json!({ "files": addresses.files, "health": addresses.health, "paths": paths });
         // Whoever reads it may be gone; the files are served all the same.
-        let _ = screen.show(&document, || view(settings, addresses, is_empty));
+        let _ = screen.show(&document, || view(settings, addresses, &paths));
     })?;
     Ok(Exit::Done)
 }
@@ -83,15 +86,29 @@ fn metrics(settings: &Settings) -> Result<SiteMetrics, StoreError> {
     })
 }
 
-fn view(settings: &Settings, addresses: ServerAddresses, is_empty: bool) -> String {
+/// The paths that a web server in front has to pass on; those of files that come and go end in `*`.
+fn to_pass_on(names: impl Iterator<Item = String>, root: &str) -> BTreeSet<String> {
+    let path = |name: String| match name.strip_prefix("atlas").and_then(|rest| rest.chars().next()) {
+        Some(next @ ('-' | '.')) => format!("{root}atlas{next}*"),
+        _ if name == "robots.txt" => "/robots.txt".to_owned(),
+        _ => format!("{root}{name}"),
+    };
+    names.map(path).collect()
+}
+
+fn view(settings: &Settings, addresses: ServerAddresses, paths: &BTreeSet<String>) -> String {
     let ServerAddresses { files, health } = addresses;
     let path = format!("{}{}", settings.site.root().path(), settings.names.main);
     let mut out = format!("Serving {}\n\n  {STRONG}http://{files}{path}{STRONG:#}\n", settings.site.root());
     if let Some(health) = health {
         out += &format!("  http://{health}/healthz\n  http://{health}/metrics\n");
     }
-    if is_empty {
-        out += "\nNothing is published yet; build: idle-atlas build\n";
-    }
+    out += &match paths.is_empty() {
+        true => "\nNothing is published yet; build: idle-atlas build\n".to_owned(),
+        false => {
+            let paths: String = paths.iter().map(|path| format!("  {path}\n")).collect();
+            format!("\nYour web server has to pass these paths on to it:\n\n{paths}")
+        }
+    };
     out + "\nStop it with Ctrl-C.\n"
 }

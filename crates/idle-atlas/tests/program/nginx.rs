@@ -78,10 +78,10 @@ fn found(site: &TestSite) -> Vec<(String, String)> {
     found
 }
 
-const MAIN_HOST: &str = "server_name www.marrowvale.example;";
+pub const MAIN_HOST: &str = "server_name www.marrowvale.example;";
 
 /// Nobody else is served here.
-fn others(port: u16) -> String {
+pub fn others(port: u16) -> String {
     format!("server {{ listen 127.0.0.1:{port} default_server; return 404; }}")
 }
 

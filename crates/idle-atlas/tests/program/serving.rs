@@ -10,7 +10,7 @@ use std::time::{Duration, Instant};
 use rstest::rstest;
 use serde_json::Value;
 
-use crate::nginx::{Nginx, free_port};
+use crate::nginx::{MAIN_HOST, Nginx, free_port, others};
 use crate::support::{NOON, TestSite, parse, source};
 
 /// A server of its own process, which ends with the test.
@@ -18,6 +18,8 @@ struct Serving {
     child: Child,
     files: SocketAddr,
     health: SocketAddr,
+    /// The paths to pass on.
+    paths: Vec<String>,
 }
 
 impl Serving {
@@ -31,7 +33,8 @@ impl Serving {
         }
         let told: Value = serde_json::from_str(&text).unwrap();
         let address = |name: &str| told[name].as_str().unwrap().parse().unwrap();
-        Self { files: address("files"), health: address("health"), child }
+        let paths = told["paths"].as_array().unwrap().iter().map(|path| path.as_str().unwrap().to_owned()).collect();
+        Self { files: address("files"), health: address("health"), paths, child }
     }
 
     fn connect(&self) -> TcpStream {
@@ -113,6 +116,8 @@ fn everything_that_was_published_is_served() {
     site.run(&["build"]).says(0, &["120 entries in 3 sitemap files"]);
     assert_eq!(std::fs::read_dir(site.path("public")).unwrap().count(), 0, "nothing is in a web root");
     let serving = Serving::start(&site, &["serve", "--json"]);
+    let paths = ["/atlas-*", "/atlas.*", "/lamp.txt", "/robots.txt", "/sitemap.xml", "/sitemap.xml.gz"];
+    assert_eq!(serving.paths, paths);
     let index = serving.get("/sitemap.xml", "");
     assert_eq!((status(&index), head(&index).contains("cache-control: max-age=60")), ("200", true));
     let mut listed = 0;
@@ -262,8 +267,11 @@ fn nginx_passes_its_paths_on() {
     let serving = Serving::start(&site, &["serve", "--json"]);
     let port = free_port();
     let directives = lines.replace("127.0.0.1:8480", &serving.files.to_string());
-    assert_ne!(directives, lines);
-    let _nginx = Nginx::start(&site.path("public"), port, &directives, "");
+    // The site has a file of its own for a console, which is among the paths that are listed.
+    assert!(serving.paths.contains(&"/lamp.txt".to_owned()), "{:?}", serving.paths);
+    let directives = directives.replace("robots\\.txt", "robots\\.txt|lamp\\.txt");
+    assert!(directives.contains("lamp") && !directives.contains("8480"));
+    let _nginx = Nginx::start(&site.path("public"), port, &format!("{MAIN_HOST}\n{directives}"), &others(port));
     let front = SocketAddr::from(([127, 0, 0, 1], port));
     let get = |path: &str, more: &str| {
         let request = format!("GET {path} HTTP/1.1\r\nhost: www.marrowvale.example\r\nconnection: close\r\n{more}\r\n");
@@ -286,7 +294,7 @@ fn nginx_passes_its_paths_on() {
     thread::sleep(Duration::from_millis(300));
     assert_eq!(parse(body(&get("/sitemap.xml", ""))).2.len(), 2);
     site.reconfigure("[site]", &format!("[site]\nreached_at = \"http://127.0.0.1:{port}\""));
-    site.run(&["check"]).says(0, &["Nothing is wrong"]);
+    site.run(&["check"]).says(0, &["0 errors, 1 warning", "all 60 dates are"]);
 }
 
 #[test]
