@@ -15,7 +15,7 @@ use rstest::rstest;
 use crate::railway::{Day, MadePage, Pages, Railway, day, live, railway_of, url};
 
 /// The number of histories: more with `HISTORIES=500 cargo test -p atlas-store --test store`.
-fn cases() -> u32 {
+pub fn cases() -> u32 {
     std::env::var("HISTORIES").ok().and_then(|text| text.parse().ok()).unwrap_or(16)
 }
 

@@ -15,6 +15,7 @@ use jiff::SignedDuration;
 use proptest::prelude::*;
 use rstest::rstest;
 
+use crate::histories::cases;
 use crate::railway::{Day, MadePage, MadeRows, Pages, ROOT, Railway, day, live, url};
 use crate::small::{Small, pages};
 
@@ -289,11 +290,6 @@ fn a_clock_that_went_back_reads_everything() {
     site.day -= 1;
     site.allow = vec![atlas_store::report::Guard::Clock];
     assert_eq!(increment(&built(&site, ChangingRows::new(&depot))), None);
-}
-
-/// The number of histories: more with `HISTORIES=500 cargo test -p atlas-store --test store`.
-fn cases() -> u32 {
-    std::env::var("HISTORIES").ok().and_then(|text| text.parse().ok()).unwrap_or(12)
 }
 
 proptest! {

@@ -86,14 +86,20 @@ fn metrics(settings: &Settings) -> Result<SiteMetrics, StoreError> {
     })
 }
 
-/// The paths that a web server in front has to pass on; those of files that come and go end in `*`.
+/// The paths that a web server in front has to pass on; those of files that come and go end in `*`. Nothing, if nothing is
+/// published.
 fn to_pass_on(names: impl Iterator<Item = String>, root: &str) -> BTreeSet<String> {
     let path = |name: String| match name.strip_prefix("atlas").and_then(|rest| rest.chars().next()) {
         Some(next @ ('-' | '.')) => format!("{root}atlas{next}*"),
         _ if name == "robots.txt" => "/robots.txt".to_owned(),
         _ => format!("{root}{name}"),
     };
-    names.map(path).collect()
+    let mut paths: BTreeSet<String> = names.map(path).collect();
+    if !paths.is_empty() {
+        // As a site grows, files with such names are added.
+        paths.extend([format!("{root}atlas-*"), format!("{root}atlas.*")]);
+    }
+    paths
 }
 
 fn view(settings: &Settings, addresses: ServerAddresses, paths: &BTreeSet<String>) -> String {
