@@ -26,7 +26,7 @@ use super::address::ObjectAddress;
 use super::bucket::{Bucket, FoundObject, PutHow, ThereBefore};
 
 /// How many objects are written at a time.
-const AT_ONCE: usize = 8;
+const AT_ONCE: usize = 16;
 /// How many bytes of objects that are being written may be in memory.
 const IN_MEMORY: u64 = 48 << 20;
 /// The largest draft that is kept in memory, in bytes. Many may be begun at once.

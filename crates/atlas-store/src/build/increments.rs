@@ -24,6 +24,8 @@ use crate::settle::{Settled, Soonest};
 pub(super) enum Hindrance {
     /// A rule depends on the instant of the run.
     Instant,
+    /// There are archives or translations, and a source whose entries are read anew each time.
+    Mixed,
     /// Something is made from all rows, and not all are as before.
     MadeFromAll,
     /// Other sources name the same pages.
@@ -36,6 +38,9 @@ impl Hindrance {
         match self {
             Self::Instant => {
                 "it is read in full in spite of “:since”, because a rule depends on the date, which changes without the rows"
+            }
+            Self::Mixed => {
+                "it is read in full in spite of “:since”, because the site has archives or translations, and a source that is neither a table nor a query"
             }
             Self::MadeFromAll => {
                 "it is read in full in spite of “:since”, because something that is made from all rows (archives, translations, files for visitors, a news file without news) is no longer as before"

@@ -37,7 +37,7 @@ pub(super) fn find(job: &Job<'_>, ledger: &mut dyn Ledger, purpose: Purpose) -> 
     let groups = |settings: &AlternatesSettings| Ok(!settings.paths.is_empty() || ledger.fact(Fact::Groups)?.is_some());
     let has_groups = job.alternates.as_ref().map_or(Ok::<_, StoreError>(false), groups)?;
     let hindrance = match () {
-        () if !by_row && (has_archives || has_groups) => Some(Hindrance::MadeFromAll),
+        () if !by_row && (has_archives || has_groups) => Some(Hindrance::Mixed),
         () if job.choices_print(&chooser).is_none() => Some(Hindrance::Instant),
         () => None,
     };
@@ -71,7 +71,7 @@ pub(super) fn find(job: &Job<'_>, ledger: &mut dyn Ledger, purpose: Purpose) -> 
                 chooser.sections.make(names.iter().map(String::as_str));
                 continue;
             }
-            Attempt::Found(_) => Hindrance::MadeFromAll,
+            Attempt::Found(_) => Some(Hindrance::MadeFromAll),
             Attempt::ReadAll(hindrance) => hindrance,
         };
         if reads_all {
@@ -80,17 +80,20 @@ pub(super) fn find(job: &Job<'_>, ledger: &mut dyn Ledger, purpose: Purpose) -> 
         reads_all = true;
         reuse = reuse.reading_all(wants_all);
         if increments.is_any() {
-            increments = increments.reading_all(Some(hindrance));
+            increments = increments.reading_all(hindrance);
         }
     }
 }
+
+/// Of one in this many entries, changes are many.
+const MANY: usize = 10;
 
 /// The result of an attempt to make findings.
 enum Attempt {
     /// The findings.
     Found(Box<RunFindings>),
-    /// More rows have to be read than planned. This is why changes alone are not enough.
-    ReadAll(Hindrance),
+    /// More rows have to be read than planned; this is why changes alone are not enough, if that is not for once.
+    ReadAll(Option<Hindrance>),
     /// Rows make these sections.
     NewSections(Vec<String>),
 }
@@ -155,7 +158,11 @@ fn find_with(
         seed,
     };
     let decided = skipping.decide(decider.chooser(), &mut arrivals, &mut remembered, &mut reuse, &mut outcomes)?;
-    let why = if reuse.derives || job.extras.wants_all() { Hindrance::MadeFromAll } else { Hindrance::Shared };
+    let why = match reuse.derives || job.extras.wants_all() {
+        true => Some(Hindrance::MadeFromAll),
+        // After very many changes, reading everything costs no more.
+        false => Some(Hindrance::Shared).filter(|_| changed.len() < remembered.entries() / MANY),
+    };
     let Some(SkippedRows { derivation, groups, archives: counted }) = decided else {
         return Ok(Attempt::ReadAll(why));
     };
@@ -164,7 +171,7 @@ fn find_with(
     if !decider.chooser().archives.is_empty() {
         let pages =
             skipping.archives(derivation, &mut arrivals, &remembered, &reuse, Some(today).filter(|_| same_reader))?;
-        let Some(pages) = pages else { return Ok(Attempt::ReadAll(Hindrance::MadeFromAll)) };
+        let Some(pages) = pages else { return Ok(Attempt::ReadAll(Some(Hindrance::MadeFromAll))) };
         outcomes.push(pages.outcome);
         derived = Some(pages.rows);
     }
@@ -185,7 +192,7 @@ fn find_with(
     let joined = join(&mut arrivals, Some(&remembered), expected.as_ref(), joining, groups.as_ref(), job.telling);
     let mut joined = joined.map_err(failed())?;
     if joined.is_unclear {
-        return Ok(Attempt::ReadAll(Hindrance::Shared));
+        return Ok(Attempt::ReadAll(Some(Hindrance::Shared)));
     }
     arrivals.drop_partitions(folder);
     remembered.drop_known();
@@ -202,7 +209,7 @@ fn find_with(
     let skips_rows = reuse.skips_rows() || increments.is_any();
     if alternates.any && skips_rows && !(in_part && reuse.groups) {
         // A row that was skipped may belong to a group.
-        return Ok(Attempt::ReadAll(Hindrance::MadeFromAll));
+        return Ok(Attempt::ReadAll(Some(Hindrance::MadeFromAll)));
     }
     let group_print = |row_id| alternates.print(alternates.group_of(row_id));
     let unchanged =
@@ -223,7 +230,7 @@ fn find_with(
     settled.note_new_sections(new, job.telling);
     settled.judge(&arrivals, ledger, &remembered, &alternates, &terms)?;
     if settled.lacks_latest {
-        return Ok(Attempt::ReadAll(Hindrance::MadeFromAll));
+        return Ok(Attempt::ReadAll(Some(Hindrance::MadeFromAll)));
     }
     job.stop.check()?;
     let renderer =

@@ -14,7 +14,7 @@ use crate::reading::row_text::{end_line, push_cell, too_large};
 /// How many parts are decoded side by side. It does not depend on the machine, because the order of rows depends on it.
 const LANES: usize = 4;
 /// How many blocks a lane makes in one round.
-const BLOCKS: usize = 4;
+const BLOCKS: usize = 2;
 
 /// A part of a file.
 pub(super) struct FilePart {
@@ -169,25 +169,25 @@ impl Lane {
             }
         };
         let places: Vec<CellSource<'_>> = columns.iter().map(place).collect();
-        let (mut cell, mut line) = (Vec::new(), Vec::new());
+        let mut cell = Vec::new();
         for row in 0..batch.num_rows() {
-            line.clear();
+            let begin = text.len();
             for place in &places {
                 match place {
-                    CellSource::Path(value) => push_cell(value.as_bytes(), &mut line),
+                    CellSource::Path(value) => push_cell(value.as_bytes(), text),
                     CellSource::Values(cells) => {
                         cell.clear();
                         cells.push(row, &mut cell);
-                        push_cell(&cell, &mut line);
+                        push_cell(&cell, text);
                     }
                 }
             }
             // A line is never empty, even if its only cell is.
-            push_cell(b"", &mut line);
-            end_line(&mut line);
-            match too_large(&line) {
-                Some(problem) => made.problems.push((self.shown.clone(), problem)),
-                None => text.extend_from_slice(&line),
+            push_cell(b"", text);
+            end_line(text);
+            if let Some(problem) = too_large(&text[begin..]) {
+                text.truncate(begin);
+                made.problems.push((self.shown.clone(), problem));
             }
             if text.len() >= BLOCK {
                 finish(std::mem::replace(text, buffers.take()), made);
