@@ -97,7 +97,10 @@ fn what_is_made_from_all_rows_is_made_from_all(#[case] more: &str, #[case] wante
 #[test]
 fn what_hinders_is_said() {
     let archive = "[[archive]]\nby = \"category\"\nsection = \"lamps\"\nurl = \"/kinds/{slug}/\"\nassume_page = true";
-    let site = shop(QUERY, &format!("[[source]]\nfrom = \"html\"\nfolder = \"public\"\n{archive}"));
+    let site = shop(
+        QUERY,
+        &format!("pages = \"may-be-elsewhere\"\n[[source]]\nfrom = \"html\"\nfolder = \"public\"\n{archive}"),
+    );
     site.page("about.html", "About", "Lamps since then");
     at(&site, "2026-11-01T10:00:00Z", &["build"]).says(0, &["archives or translations, and a source that is neither"]);
     let site = shop(QUERY, "[[rule]]\nolder_than_days = 30\nkeep = false");
