@@ -115,15 +115,15 @@ impl Increments {
         job.sources.iter().any(|source| source.full_every().is_some())
     }
 
-    /// What is remembered, and whether it is time to read everything. `may_stand` tells whether nothing but the rows
-    /// decides about entries.
+    /// What is remembered, and whether it is time to read everything. `hindrance` is what is known to stand against
+    /// changes alone.
     pub(super) fn of(job: &Job<'_>, ledger: &dyn Ledger, hindrance: Option<Hindrance>) -> Result<Self, StoreError> {
         let Some(text) = ledger.fact(Fact::Increments)? else { return Ok(Self { hindrance, ..Self::default() }) };
         let before: IncrementsBefore = serde_json::from_str(&text)
             .map_err(|_| StoreError::LedgerDamaged("when sources were last read cannot be read"))?;
         let now = job.now.as_second();
         let is_due = |at: i64| at <= now;
-        let is_over = |due: &DueBefore| due.read().is_none_or(|due| is_due(due.at.seconds()));
+        let is_over = |due: &DueBefore| due.read().is_none_or(|due| is_due(job.policy.calendar.start(&due.at)));
         let is_time = before.soonest.iter().any(is_over) || before.news_until.is_some_and(is_due);
         let since = job.sources.iter().map(|source| {
             let Some(every) = source.full_every() else { return Some(None) };

@@ -2,7 +2,7 @@
 
 use atlas_core::choose::{Kept, Reason, Verdict};
 use atlas_core::contribution::Contribution;
-use atlas_core::derive::news::News;
+use atlas_core::derive::news::{NEWS_SECONDS, News};
 use atlas_core::fingerprint;
 use atlas_core::output_policy::{self, Media};
 use atlas_core::placement::FileKind;
@@ -172,6 +172,10 @@ impl<'a> Choosing<'a> {
         let has_news = self.terms.policy.of(usize::from(kept.section)).news.is_some();
         if has_news && !is_news && News::is_article(&Contribution::read(row)) {
             self.out.latest.add(Candidate::of_old_news(&summary, kept, row_id, entry_row.named()));
+        }
+        if let Some(published) = is_news.then(|| Contribution::read(row).published).flatten() {
+            let until = self.terms.chooser.calendar.start(&published) + NEWS_SECONDS;
+            self.out.news_until = self.out.news_until.into_iter().chain([until]).min();
         }
         let kinds = summary.own_files();
         let candidates = kinds.map(|kind| Candidate::of_kind(&summary, kept, row_id, entry_row.named(), kind));

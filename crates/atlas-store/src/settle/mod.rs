@@ -55,7 +55,6 @@ use crate::model::{ContentCounts, NEVER, NO_GROUP, RememberedEntry, UNKNOWN};
 use crate::provenance::Provenances;
 use crate::report::SourceChange;
 use atlas_core::announce::Change;
-use atlas_core::derive::news::NEWS_SECONDS;
 use atlas_core::report::{Notice, Problem};
 
 /// How many blocks are counted before their results are combined. Otherwise all results would be in memory twice.
@@ -327,6 +326,8 @@ struct SettledBlock {
     candidates: Vec<Candidate>,
     own_files: Vec<Candidate>,
     latest: Latest,
+    /// When the first of the articles is no longer news, in seconds since 1970.
+    news_until: Option<i64>,
     gone: Vec<Gone>,
     problems: Vec<(u16, Problem)>,
     doubtful: Vec<RowId>,
@@ -404,6 +405,7 @@ impl Settled {
         self.candidates.append(&mut part.candidates);
         self.own_files.append(&mut part.own_files);
         self.latest.join(part.latest);
+        self.news_until = self.news_until.into_iter().chain(part.news_until).min();
         self.gone.append(&mut part.gone);
         self.problems.append(&mut part.problems);
         self.doubtful.append(&mut part.doubtful);
@@ -443,8 +445,6 @@ pub(crate) fn settle(
             settled.join(terms.telling.examples, part);
         }
     }
-    let news = settled.own_files.iter().filter(|candidate| candidate.kind == FileKind::News);
-    settled.news_until = news.map(|candidate| candidate.age + NEWS_SECONDS).min();
     let pages = remembered.segments(|kind| kind == FileKind::Pages).flat_map(|(_, segment)| segment.range());
     let gone = pages.filter(|at| fates[*at] == EntryFate::Gone as u8);
     settled.gone.extend(gone.map(|at| Gone { prior: at as u32, change: Some(Change::Removed), reason: None }));

@@ -94,6 +94,18 @@ fn what_is_made_from_all_rows_is_made_from_all(#[case] more: &str, #[case] wante
     assert!(site.paths().len() >= 11);
 }
 
+/// A day begins at midnight in the site's zone: here thirteen hours before it does in UTC.
+#[test]
+fn a_scheduled_page_is_listed_when_its_day_begins() {
+    let query = QUERY.replace("deleted as gone", "deleted as gone, shown as published");
+    let site = shop(&query, "");
+    site.reconfigure("Europe/London", "Pacific/Auckland");
+    script(&site, "alter table lamps add column shown text; update lamps set shown = '2026-11-02' where n = 4;");
+    at(&site, "2026-11-01T08:00:00Z", &["build"]).says(0, &["9 entries"]);
+    at(&site, "2026-11-01T10:59:00Z", &["build"]).says(0, &["0 rows since", "9 entries"]);
+    at(&site, "2026-11-01T11:00:00Z", &["build"]).says(0, &["10 entries", "+ https://www.marrowvale.example/lamps/4/"]);
+}
+
 #[test]
 fn what_hinders_is_said() {
     let archive = "[[archive]]\nby = \"category\"\nsection = \"lamps\"\nurl = \"/kinds/{slug}/\"\nassume_page = true";
