@@ -35,7 +35,8 @@ pub fn run(entries: usize, runs: usize) {
         let prefix = format!("bench-{}-{run}", std::process::id());
         let site = published(&endpoint, &format!("{prefix}-ours"), &rows);
         let (time, peak) = site.run(&["build"]);
-        (ours.push(time), memory = memory.max(peak));
+        ours.push(time);
+        memory = memory.max(peak);
         again.push(site.run(&["build"]).0);
         let objects = runtime.block_on(everything(&store, &format!("{prefix}-ours")));
         sizes = (objects.len(), objects.iter().map(|(_, bytes)| bytes.content_length()).sum::<usize>() >> 20);

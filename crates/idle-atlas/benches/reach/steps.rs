@@ -44,7 +44,8 @@ pub fn run(rows: usize, runs: usize) {
                 );
                 database.execute_batch(&script).expect("changes");
                 let (time, memory) = site.run(&["build"]);
-                (times[at].push(time), peaks[at] = peaks[at].max(memory));
+                times[at].push(time);
+                peaks[at] = peaks[at].max(memory);
                 if changed > 0 {
                     std::thread::sleep(std::time::Duration::from_millis(1100));
                 }
