@@ -57,11 +57,15 @@ fn visitor_pages_are_accessible_and_fit_their_window() {
     site.write("lamp.csv", format!("URL,State,Impressions\n{}", rows.concat()));
     site.run(&["uptake", "access.log", "lamp.csv", "--engine", "lamp"]).says(0, &["1 picked up"]);
     site.run(&["report", "report.html"]).says(0, &["written"]);
+    site.run(&["--each", "idle-atlas.toml", "report", "sites.html"]).says(0, &["written"]);
+    // Opened, so that everything in it is looked at.
+    site.write("sites.html", site.read("sites.html").replace("<details", "<details open"));
     let profile = tempfile::tempdir().unwrap();
     let both: &[&str] = &["1280,800", "390,844"];
-    let pages: [(PathBuf, &[&str]); 3] = [
+    let pages: [(PathBuf, &[&str]); 4] = [
         (site.path("public/atlas.html"), both),
         (site.path("report.html"), both),
+        (site.path("sites.html"), both),
         (site.path("owner.html"), &["1280,800"]),
     ];
     for (page, sizes) in pages {
