@@ -114,6 +114,11 @@ impl Provenances {
         !self.increments.is_empty()
     }
 
+    /// Whether some source was asked for changes alone, and each could be read whole.
+    pub(crate) fn only_increments_stand(&self) -> bool {
+        !self.increments.is_empty() && self.standing.is_empty()
+    }
+
     /// Whether an entry stays as it was written, now that these sources name it.
     pub(crate) fn stands(&self, number: u16, named: impl Fn(u16) -> bool) -> Standing {
         let is_known = number != UNKNOWN;

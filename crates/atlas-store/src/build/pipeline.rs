@@ -36,18 +36,16 @@ pub(super) fn find(job: &Job<'_>, ledger: &mut dyn Ledger, purpose: Purpose) -> 
     let has_archives = !chooser.archives.is_empty();
     let groups = |settings: &AlternatesSettings| Ok(!settings.paths.is_empty() || ledger.fact(Fact::Groups)?.is_some());
     let has_groups = job.alternates.as_ref().map_or(Ok::<_, StoreError>(false), groups)?;
-    let hindrance = match () {
-        () if !by_row && (has_archives || has_groups) => Some(Hindrance::Mixed),
-        () if job.choices_print(&chooser).is_none() => Some(Hindrance::Instant),
-        () => None,
-    };
+    let choices = job.choices_print(&chooser);
     let mut increments = Increments::default();
     if purpose == Purpose::Write && Increments::are_possible(job) {
-        increments = Increments::of(job, ledger, hindrance)?;
+        let is_mixed = !by_row && (has_archives || has_groups);
+        let by_the_instant = choices.is_none().then_some(Hindrance::Instant);
+        increments = Increments::of(job, ledger, is_mixed.then_some(Hindrance::Mixed).or(by_the_instant))?;
     }
     let conditions = ReuseConditions {
         is_build: purpose == Purpose::Write,
-        choices: job.choices_print(&chooser).filter(|_| by_row || !has_archives),
+        choices: choices.filter(|_| by_row || !has_archives),
         by_row,
         derives: by_row && (has_archives || has_groups),
         groups: has_groups,
@@ -159,10 +157,11 @@ fn find_with(
     };
     let decided = skipping.decide(decider.chooser(), &mut arrivals, &mut remembered, &mut reuse, &mut outcomes)?;
     let why = match reuse.derives || job.extras.wants_all() {
-        true => Some(Hindrance::MadeFromAll),
-        // After very many changes, reading everything costs no more.
-        false => Some(Hindrance::Shared).filter(|_| changed.len() < remembered.entries() / MANY),
+        true => Hindrance::MadeFromAll,
+        false => Hindrance::Shared,
     };
+    // It is for once if a source fails, or after very many changes, when reading everything costs no more.
+    let why = Some(why).filter(|_| !failing.is_any() && changed.len() <= remembered.entries() / MANY);
     let Some(SkippedRows { derivation, groups, archives: counted }) = decided else {
         return Ok(Attempt::ReadAll(why));
     };

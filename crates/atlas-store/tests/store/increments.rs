@@ -66,6 +66,7 @@ impl ChangingTable {
 /// The rows of such a table as a source.
 struct ChangingRows {
     depot: ChangingTable,
+    name: &'static str,
     full_every: Option<SignedDuration>,
     knows_rows: bool,
     fails: bool,
@@ -75,7 +76,7 @@ impl ChangingRows {
     /// Which can be asked for changes alone, and is read in full every four days.
     fn new(depot: &ChangingTable) -> Self {
         let full_every = Some(SignedDuration::from_hours(4 * 24));
-        Self { depot: depot.clone(), full_every, knows_rows: true, fails: false }
+        Self { depot: depot.clone(), name: "depot", full_every, knows_rows: true, fails: false }
     }
 
     fn boxed(self) -> Vec<Box<dyn Source>> {
@@ -85,7 +86,7 @@ impl ChangingRows {
 
 impl Source for ChangingRows {
     fn name(&self) -> String {
-        "depot".into()
+        self.name.into()
     }
 
     fn settings(&self) -> u64 {
@@ -240,6 +241,32 @@ fn a_source_that_fails_is_asked_again_for_the_same() {
     let mended = built(&site, ChangingRows::new(&depot));
     assert!(increment(&mended).is_some());
     assert!(mended.survey.changes.changed.examples.contains(&halt(4)));
+}
+
+/// What failed is no reason to read the others in full from then on.
+#[rstest]
+#[case::nothing_changed(false)]
+#[case::something_changed(true)]
+fn a_source_that_fails_leaves_the_others_as_they_are(#[case] changed: bool) {
+    let (mut site, depot) = site();
+    let films = ChangingTable::of(pages("films", 0..5), site.day);
+    let both = |fails: bool| -> Vec<Box<dyn Source>> {
+        let films = ChangingRows { name: "films", fails, ..ChangingRows::new(&films) };
+        vec![Box::new(ChangingRows::new(&depot)), Box::new(films)]
+    };
+    built_of(&site, &both(false));
+    site.day += 2;
+    if changed {
+        depot.edit(&halt(3), site.day, |page| page.title = 9);
+    }
+    let failed = built_of(&site, &both(true));
+    assert!(failed.survey.sources[1].outcome.failure.is_some());
+    assert_eq!((failed.survey.entries(), remarks(&failed)), (45, String::new()));
+    site.day += 1;
+    depot.asked();
+    let mended = built_of(&site, &both(false));
+    assert_eq!((mended.survey.entries(), remarks(&mended)), (45, String::new()));
+    assert!(increment(&mended).is_some() && depot.asked() <= 1);
 }
 
 #[test]

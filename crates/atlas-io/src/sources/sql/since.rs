@@ -28,7 +28,7 @@ fn places(query: &str, database: &Database) -> Vec<Range<usize>> {
             }
             _ => 1,
         };
-        // A text may end within a character only if nothing else follows.
+        // A step of one byte may end within a character.
         while !query.is_char_boundary(at) {
             at += 1;
         }

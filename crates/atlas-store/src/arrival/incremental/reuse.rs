@@ -111,7 +111,7 @@ pub(crate) fn remember_entries(
     let open = moved.filter(|(chunk, moved)| *moved || chunk.rest().next().is_some());
     let mut open = ledger.tags(&mut open.map(|(chunk, moved)| (chunk.members, moved)))?;
     let (rows, changed) = (arrivals.named(), arrivals.changed());
-    let is_all = quiet + derived.len() == remembered.entries() || provenances.any_increments();
+    let is_all = quiet + derived.len() == remembered.entries() || provenances.only_increments_stand();
     if open.is_empty() && rows.is_empty() && changed.is_empty() && is_all {
         remembered.untouched = Untouched::All;
         return Ok(true);
